@@ -1,0 +1,32 @@
+PYTHON ?= python3.11
+BIN := .venv/bin
+
+.PHONY: demo test lint bench proof screenshots clean
+
+.venv/ready: pyproject.toml
+	$(PYTHON) -m venv .venv
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]'
+	touch $@
+
+demo: .venv/ready
+	$(BIN)/bramblemoor demo --into demo-world
+
+test: .venv/ready lint
+	$(BIN)/python -m pytest
+
+lint: .venv/ready
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+bench: .venv/ready
+	$(BIN)/python proof/bench.py
+
+proof: .venv/ready
+	$(BIN)/python proof/kills.py
+
+screenshots: .venv/ready
+	$(BIN)/python docs/screenshots/make.py
+
+clean:
+	rm -rf .venv demo-world

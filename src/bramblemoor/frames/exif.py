@@ -1,0 +1,130 @@
+"""Reading Exif (CIPA DC-008 / Exif 3.0) from a TIFF block: image file directories, tags and their values."""
+
+import struct
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from bramblemoor.frames.moments import Moment, parse_offset
+from bramblemoor.frames.source import ByteSource
+
+Value = str | bytes | tuple[float, ...]
+
+# Type number: (bytes a value, struct letter). 129 is the UTF-8 text of Exif 3.0, 4.6.2.
+_TYPES = {
+    1: (1, "B"), 2: (1, "s"), 3: (2, "H"), 4: (4, "I"), 5: (8, "II"), 6: (1, "b"), 7: (1, "s"),
+    8: (2, "h"), 9: (4, "i"), 10: (8, "ii"), 11: (4, "f"), 12: (8, "d"), 129: (1, "s"),
+}  # fmt: skip
+_MOST_TAGS = 1000
+_MOST_BYTES = 1 << 20
+
+_IFD_EXIF, _IFD_GPS = 0x8769, 0x8825
+
+
+@dataclass(frozen=True)
+class Exif:
+    """The tags of the main, Exif and GPS directories, by tag number. `troubles` says what could not be read."""
+
+    main: dict[int, Value] = field(default_factory=dict)
+    shot: dict[int, Value] = field(default_factory=dict)
+    gps: dict[int, Value] = field(default_factory=dict)
+    troubles: tuple[str, ...] = ()
+
+
+def read_exif(block: ByteSource) -> Exif:
+    """Read a TIFF block. Never raises: what is broken is left out and named in `troubles`."""
+    head = block.read(0, 8)
+    order = {b"II*\0": "<", b"MM\0*": ">"}.get(head[:4])
+    if order is None or len(head) < 8:
+        return Exif(troubles=("the Exif block has no TIFF header",))
+    troubles: list[str] = []
+    main = _directory(block, order, struct.unpack(order + "I", head[4:8])[0], troubles)
+    inner = {}
+    for pointer in (_IFD_EXIF, _IFD_GPS):
+        where = main.get(pointer)
+        inner[pointer] = _directory(block, order, int(where[0]), troubles) if isinstance(where, tuple) and where else {}
+    return Exif(main, inner[_IFD_EXIF], inner[_IFD_GPS], tuple(troubles))
+
+
+def _directory(block: ByteSource, order: str, offset: int, troubles: list[str]) -> dict[int, Value]:
+    tags: dict[int, Value] = {}
+    raw_count = block.read(offset, 2)
+    if len(raw_count) < 2:
+        troubles.append(f"an Exif directory lies outside the block (at byte {offset})")
+        return tags
+    count = min(struct.unpack(order + "H", raw_count)[0], _MOST_TAGS)
+    entries = block.read(offset + 2, count * 12)
+    for start in range(0, len(entries) - 11, 12):
+        tag, kind, number = struct.unpack(order + "HHI", entries[start : start + 8])
+        if kind not in _TYPES:
+            continue
+        width, letters = _TYPES[kind]
+        length = width * number
+        if length > _MOST_BYTES:
+            troubles.append(f"Exif tag {tag:#06x} claims {length} bytes")
+            continue
+        raw = entries[start + 8 : start + 12]
+        if length > 4:
+            raw = block.read(struct.unpack(order + "I", raw)[0], length)
+        if len(raw) < length:
+            troubles.append(f"Exif tag {tag:#06x} lies outside the block")
+            continue
+        tags[tag] = _value(raw[:length], order, kind, letters, number)
+    return tags
+
+
+def _value(raw: bytes, order: str, kind: int, letters: str, number: int) -> Value:
+    if kind == 7:
+        return raw
+    if letters == "s":
+        return text_of(raw)
+    numbers = struct.unpack(order + letters * number, raw)
+    if kind in (5, 10):
+        pairs = zip(numbers[::2], numbers[1::2], strict=True)
+        return tuple(top / bottom if bottom else 0.0 for top, bottom in pairs)
+    return numbers
+
+
+def text_of(raw: bytes) -> str:
+    """Text of a tag: UTF-8 where it is valid (cameras write it in ASCII tags too), else Latin-1; up to the first NUL."""
+    raw = raw.split(b"\0", 1)[0]
+    try:
+        return raw.decode().strip()
+    except UnicodeDecodeError:
+        return raw.decode("latin-1").strip()
+
+
+def text(tags: dict[int, Value], tag: int) -> str:
+    """A tag's text, or "" where it is absent or no text."""
+    value = tags.get(tag)
+    return value if isinstance(value, str) else ""
+
+
+def taken(exif: Exif) -> Moment | None:
+    """DateTimeOriginal (0x9003), else DateTimeDigitized (0x9004), with its sub-seconds and offset (Exif 2.31, 4.6.5)."""
+    for date_tag, offset_tag, fraction_tag in ((0x9003, 0x9011, 0x9291), (0x9004, 0x9012, 0x9292)):
+        written = text(exif.shot, date_tag)
+        if not written or written.startswith("0000") or not written.strip(" :"):
+            continue
+        try:
+            local = datetime.strptime(written[:19], "%Y:%m:%d %H:%M:%S")
+        except ValueError:
+            continue
+        fraction = text(exif.shot, fraction_tag)
+        if fraction.isascii() and fraction.isdigit():
+            local = local.replace(microsecond=int(fraction[:6].ljust(6, "0")))
+        return Moment(local=local, offset=parse_offset(text(exif.shot, offset_tag)))
+    return None
+
+
+def position(exif: Exif) -> tuple[float, float] | None:
+    """Latitude and longitude in signed decimal degrees, or None where absent, out of range, or the 0/0 of an unset receiver."""
+    found = []
+    for value_tag, side_tag, negative, limit in ((2, 1, "S", 90.0), (4, 3, "W", 180.0)):
+        parts, side = exif.gps.get(value_tag), text(exif.gps, side_tag).upper()
+        if not isinstance(parts, tuple) or len(parts) != 3 or not side:
+            return None
+        degrees = parts[0] + parts[1] / 60 + parts[2] / 3600
+        if not 0 <= degrees <= limit:
+            return None
+        found.append(-degrees if side == negative else degrees)
+    return None if found == [0.0, 0.0] else (found[0], found[1])

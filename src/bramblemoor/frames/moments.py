@@ -1,0 +1,110 @@
+"""Moments in time as they were told: local, offset if known, UTC if known."""
+
+import re
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+_QUARTER = 15 * 60
+_WRITTEN = re.compile(r"(\d{4}-\d\d-\d\d)T(\d\d:\d\d:\d\d(?:\.\d{1,6})?)(Z|[+-]\d\d:\d\d)?")
+
+
+@dataclass(frozen=True)
+class Moment:
+    """A point in time. `local` and `utc` are naive datetimes; `offset` is local minus UTC, in minutes.
+
+    At least one of `local` and `utc` is set. A known offset with a known local time implies UTC.
+    """
+
+    local: datetime | None = None
+    offset: int | None = None
+    utc: datetime | None = None
+
+    def __str__(self) -> str:
+        """ISO 8601: with an offset where known, with Z where only UTC is known, else bare local time."""
+        if self.local is None:
+            return f"{self._utc_or_local().isoformat()}Z"
+        return self.local.isoformat() + ("" if self.offset is None else written_offset(self.offset))
+
+    def _utc_or_local(self) -> datetime:
+        if self.utc is not None:
+            return self.utc
+        assert self.local is not None, "a moment has a local time or UTC"
+        return self.local
+
+    @property
+    def shown(self) -> datetime:
+        """What a calendar or folder shows: the local time, else UTC."""
+        return self.local or self._utc_or_local()
+
+    @property
+    def instant(self) -> datetime:
+        """UTC where it can be told, else the local time as it stands."""
+        if self.local is not None and self.offset is not None:
+            return self.local - timedelta(minutes=self.offset)
+        return self._utc_or_local()
+
+    @property
+    def nanoseconds(self) -> int:
+        """For a file's time: nanoseconds since 1970 of `instant`.
+
+        A local time without offset counts as UTC, so that the same picture gets the same time on every machine.
+        """
+        since = self.instant - datetime(1970, 1, 1)
+        return (since.days * 86_400 + since.seconds) * 1_000_000_000 + since.microseconds * 1000
+
+
+def written_offset(minutes: int) -> str:
+    """+01:00 for 60."""
+    sign = "-" if minutes < 0 else "+"
+    return f"{sign}{abs(minutes) // 60:02}:{abs(minutes) % 60:02}"
+
+
+def parse_offset(written: str) -> int | None:
+    """Minutes of "+01:00" or "Z"; None for anything else."""
+    if written == "Z":
+        return 0
+    match = re.fullmatch(r"([+-])(\d\d):(\d\d)", written.strip())
+    if match is None:
+        return None
+    minutes = int(match[2]) * 60 + int(match[3])
+    return -minutes if match[1] == "-" else minutes
+
+
+def parse_moment(written: str) -> Moment | None:
+    """The inverse of str(Moment); None where it is no such text."""
+    match = _WRITTEN.fullmatch(written.strip())
+    if match is None:
+        return None
+    try:
+        clock = datetime.fromisoformat(f"{match[1]}T{match[2]}")
+    except ValueError:
+        return None
+    if match[3] == "Z":
+        return Moment(utc=clock)
+    return Moment(local=clock, offset=parse_offset(match[3]) if match[3] else None)
+
+
+def moment_from_epoch(seconds: float) -> Moment | None:
+    """UTC from seconds since 1970 (negative before); None outside the years 1 to 9999."""
+    try:
+        return Moment(utc=datetime(1970, 1, 1) + timedelta(seconds=seconds))
+    except (OverflowError, ValueError):
+        return None
+
+
+def infer_offset(local: datetime, utc: datetime) -> int | None:
+    """The offset in minutes that lies between a local time and UTC, both naive.
+
+    Their difference rounded to a quarter of an hour, within -12 h to +14 h and with at most 5 minutes left over (a
+    camera clock that drifts). None otherwise: the two contradict each other.
+    """
+    difference = (local - utc).total_seconds()
+    rounded = round(difference / _QUARTER) * _QUARTER
+    if abs(difference - rounded) > 300 or not -12 * 3600 <= rounded <= 14 * 3600:
+        return None
+    return rounded // 60
+
+
+def now_utc() -> datetime:
+    """This moment, naive UTC, to the second."""
+    return datetime.now(UTC).replace(tzinfo=None, microsecond=0)

@@ -1,0 +1,33 @@
+"""The XMP schemas in use (ISO 16684-1, IPTC, CIPA DC-010) and a parser that nothing hostile gets through."""
+
+from typing import Final
+
+from lxml import etree
+
+RDF: Final = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
+XML: Final = "http://www.w3.org/XML/1998/namespace"
+NAMESPACES: Final = {
+    "x": "adobe:ns:meta/",
+    "rdf": RDF,
+    "dc": "http://purl.org/dc/elements/1.1/",
+    "xmp": "http://ns.adobe.com/xap/1.0/",
+    "xmpMM": "http://ns.adobe.com/xap/1.0/mm/",
+    "exif": "http://ns.adobe.com/exif/1.0/",
+    "photoshop": "http://ns.adobe.com/photoshop/1.0/",
+    "Iptc4xmpCore": "http://iptc.org/std/Iptc4xmpCore/1.0/xmlns/",
+    "Iptc4xmpExt": "http://iptc.org/std/Iptc4xmpExt/2008-02-29/",
+    "bm": "http://ns.bramblemoor.example/1.0/",
+}
+
+
+def qualified(name: str) -> str:
+    """{namespace}local for "dc:title"."""
+    prefix, _, local = name.partition(":")
+    return f"{{{NAMESPACES[prefix]}}}{local}"
+
+
+def parser() -> etree.XMLParser:
+    """No entities, no network, no document types loaded, no huge trees."""
+    return etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_blank_text=True
+    )

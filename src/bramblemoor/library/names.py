@@ -1,0 +1,54 @@
+"""File names that survive exFAT, NTFS, APFS and ext4, and their collisions."""
+
+import unicodedata
+from collections.abc import Callable
+
+_FORBIDDEN = {ord(character): "_" for character in '<>:"/\\|?*%'} | {code: None for code in (*range(32), 127)}
+_DEVICES = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
+_MOST = 255
+_ROOM = len(".xmp") + len(".bm-new")
+"""What every name must leave free: its sidecar's suffix and that of a file being written."""
+
+
+def safe_name(name: str) -> str:
+    """The name itself where every file system takes it, else the nearest that they take.
+
+    NFC; no reserved character, control character or `%`; no trailing dot or space; no device name; room for the
+    suffixes that are put behind it, in UTF-8 bytes and in UTF-16 units.
+    """
+    name = unicodedata.normalize("NFC", name.encode("utf-8", "replace").decode())
+    name = name.translate(_FORBIDDEN).strip().rstrip(". ")
+    stem, dot, ending = name.rpartition(".")
+    if not stem:
+        stem, dot, ending = name, "", ""
+    if stem.split(".")[0].rstrip().lower() in _DEVICES:
+        stem = "_" + stem
+    while stem and _too_long(stem + dot + ending):
+        stem = stem[:-1].rstrip(". ")
+    while ending and _too_long(stem + dot + ending):
+        ending = ending[:-1]
+    return stem + dot + ending or "_"
+
+
+def _too_long(name: str) -> bool:
+    return max(len(name.encode()), len(name.encode("utf-16-le")) // 2) > _MOST - _ROOM
+
+
+def collision_key(path: str) -> str:
+    """Two paths with the same key cannot both exist on every file system (case and normalisation folded)."""
+    return unicodedata.normalize("NFC", unicodedata.normalize("NFC", path).casefold())
+
+
+def free_name(name: str, taken: Callable[[str], bool]) -> str:
+    """`name`, or the first of name-2, name-3, ... that `taken` does not object to."""
+    candidate, number = name, 1
+    while taken(candidate):
+        number += 1
+        stem, dot, ending = name.rpartition(".")
+        if not stem:
+            stem, dot, ending = name, "", ""
+        tail = f"-{number}{dot}{ending}"
+        while stem and _too_long(stem + tail):
+            stem = stem[:-1]
+        candidate = stem + tail
+    return candidate

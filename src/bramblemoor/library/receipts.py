@@ -1,0 +1,113 @@
+"""Receipts: the balanced account of one run, as JSON in ledger/receipts/."""
+
+import json
+import re
+from collections.abc import Iterable
+from datetime import datetime
+from pathlib import Path
+
+import msgspec
+
+from bramblemoor.errors import NotPossible
+from bramblemoor.library.durable import write_atomically
+
+_FILE = re.compile(r"(\d{4,})-([a-z]+)-(\d{8}T\d{6}Z)\.json")
+
+
+class Amount(msgspec.Struct, frozen=True):
+    frames: int = 0
+    files: int = 0
+    bytes: int = 0
+
+    def __add__(self, other: "Amount") -> "Amount":
+        return Amount(self.frames + other.frames, self.files + other.files, self.bytes + other.bytes)
+
+
+class Kept(msgspec.Struct, frozen=True):
+    """Items that were kept, or were kept already, under one heading."""
+
+    what: str
+    amount: Amount
+
+
+class LeftOut(msgspec.Struct, frozen=True):
+    """One item that was not kept, by name, with the reason."""
+
+    name: str
+    reason: str
+    amount: Amount
+
+
+class Finding(msgspec.Struct, frozen=True):
+    """Something that a person should know of an item that was kept."""
+
+    name: str
+    what: str
+
+
+class Receipt(msgspec.Struct, frozen=True):
+    """One run's account. What came in must equal what was kept plus what was left out."""
+
+    number: int
+    run: str
+    started: str
+    finished: str
+    about: dict[str, str]
+    came_in: Amount
+    kept: list[Kept]
+    left_out: list[LeftOut]
+    findings: list[Finding]
+
+    @property
+    def accounted(self) -> Amount:
+        return total([*(kept.amount for kept in self.kept), *(left.amount for left in self.left_out)])
+
+    @property
+    def balanced(self) -> bool:
+        return self.came_in == self.accounted
+
+    @property
+    def file_name(self) -> str:
+        stamp = re.sub(r"[-:]", "", self.finished)
+        return f"{self.number:04}-{self.run}-{stamp}.json"
+
+
+def total(amounts: Iterable[Amount]) -> Amount:
+    result = Amount()
+    for amount in amounts:
+        result += amount
+    return result
+
+
+def next_number(folder: Path) -> int:
+    return max((int(match[1]) for name in listing(folder) if (match := _FILE.fullmatch(name))), default=0) + 1
+
+
+def stamp(moment: datetime) -> str:
+    """How receipts and the ledger write a UTC moment."""
+    return moment.strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def encode(receipt: Receipt) -> bytes:
+    facts = msgspec.to_builtins(receipt) | {"balanced": receipt.balanced}
+    return json.dumps(facts, indent=1, ensure_ascii=False).encode() + b"\n"
+
+
+def write_receipt(folder: Path, receipt: Receipt) -> Path:
+    path = folder / receipt.file_name
+    write_atomically(path, encode(receipt))
+    return path
+
+
+def listing(folder: Path) -> list[str]:
+    """Names of all receipts, oldest first."""
+    return sorted(path.name for path in folder.iterdir() if _FILE.fullmatch(path.name)) if folder.is_dir() else []
+
+
+def read_receipt(path: Path) -> Receipt:
+    try:
+        return msgspec.json.decode(path.read_bytes(), type=Receipt)
+    except (OSError, msgspec.DecodeError) as error:
+        raise NotPossible(
+            f"The receipt {path} cannot be read ({error}).", "A depot's receipts/ may hold a copy."
+        ) from error

@@ -1,0 +1,68 @@
+"""bramblemoor.toml: the settings of one library."""
+
+import tomllib
+from pathlib import Path
+
+import msgspec
+import tomlkit
+
+from bramblemoor.errors import NotPossible
+from bramblemoor.library.durable import write_atomically
+
+FILE = "bramblemoor.toml"
+
+
+class Rule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """When a frame is sound: so many copies, on so many kinds of medium, at so many sites, each read within `fresh_days`."""
+
+    copies: int = 3
+    media: int = 2
+    sites: int = 2
+    fresh_days: int = 180
+
+
+class Home(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The working library itself. `stand_in` names a pretend device, for demonstrations on a single disk."""
+
+    id: str
+    name: str
+    site: str
+    medium: str
+    stand_in: str = ""
+
+
+class Naming(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Folder templates below pictures/; docs/formats.md tells the template language."""
+
+    flat: str = "{year}/{year}-{month}"
+
+
+class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    library: Home
+    rule: Rule = Rule()
+    naming: Naming = Naming()
+
+
+_HEAD = """\
+The settings of a Bramblemoor library. Change them with any editor.
+A frame is sound when it has [rule] copies, the library counting as one, on so many kinds
+of medium and at so many sites, each read back from its medium within fresh_days."""
+
+
+def write_settings(folder: Path, settings: Settings) -> None:
+    document = tomlkit.document()
+    for line in _HEAD.splitlines():
+        document.add(tomlkit.comment(line))
+    document.add(tomlkit.nl())
+    for title, table in msgspec.to_builtins(settings).items():
+        document.add(title, tomlkit.item({key: value for key, value in table.items() if value != ""}))
+    write_atomically(folder / FILE, tomlkit.dumps(document).encode())
+
+
+def read_settings(folder: Path) -> Settings:
+    """Raises NotPossible for settings that are not TOML or not these."""
+    path = folder / FILE
+    try:
+        return msgspec.convert(tomllib.loads(path.read_text(encoding="utf-8")), Settings)
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, msgspec.ValidationError) as error:
+        raise NotPossible(f"{path} cannot be read: {error}.", "Put it right with an editor and try again.") from error
