@@ -76,6 +76,7 @@ CREATE TABLE orders (
 CREATE TABLE parts (
     order_id TEXT NOT NULL REFERENCES orders (id), number INTEGER NOT NULL,
     name TEXT NOT NULL, bytes INTEGER NOT NULL, sha256 TEXT NOT NULL, href TEXT NOT NULL,
+    etag TEXT NOT NULL DEFAULT '',          -- of what was fetched so far, to resume it
     stamp TEXT NOT NULL DEFAULT '',         -- size, time and inode of the file when its digest was last found right
     PRIMARY KEY (order_id, number)
 ) WITHOUT ROWID;

@@ -3,7 +3,7 @@
 import unicodedata
 from collections.abc import Callable
 
-_FORBIDDEN = {ord(character): "_" for character in '<>:"/\\|?*%'} | {code: None for code in (*range(32), 127)}
+_FORBIDDEN = {ord(character): "_" for character in '<>:"/\\|?*%'} | dict.fromkeys((*range(32), 127))
 _DEVICES = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
 _MOST = 255
 _ROOM = len(".xmp") + len(".bm-new")

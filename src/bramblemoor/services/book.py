@@ -1,0 +1,143 @@
+"""The services and orders that a library knows, as rows of its ledger. Tokens are not among them."""
+
+import json
+from dataclasses import dataclass
+from difflib import get_close_matches
+from typing import Any
+
+import msgspec
+
+from bramblemoor.errors import WrongUse
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.home import Library
+from bramblemoor.library.receipts import stamp
+from bramblemoor.services.interface import OrderScope, OrderStatement, Part, PlacedOrder
+
+
+@dataclass(frozen=True)
+class KnownService:
+    name: str
+    url: str
+    dialect: str
+
+
+@dataclass(frozen=True)
+class KnownOrder:
+    """An order as last heard of. `state` goes on to collected and unpacked once it is ours."""
+
+    id: str
+    service: str
+    asked: str
+    state: str
+    scope: OrderScope
+    statement: OrderStatement
+    parts: tuple[Part, ...]
+
+    @property
+    def bytes(self) -> int:
+        return sum(part.bytes for part in self.parts)
+
+
+def account_key(library: Library, service: str) -> str:
+    """Under which name a service's token is kept."""
+    return f"{library.settings.library.id}/{service}"
+
+
+def add_service(library: Library, service: KnownService) -> None:
+    """Add a service, or change the address of one that is known."""
+    with library.ledger.changing() as db:
+        db.execute(
+            "INSERT INTO services VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET url = excluded.url,"
+            " dialect = excluded.dialect",
+            (service.name, service.url, service.dialect, stamp(now_utc())),
+        )
+
+
+def services(library: Library) -> list[KnownService]:
+    return [KnownService(*row) for row in library.db.execute("SELECT name, url, dialect FROM services ORDER BY name")]
+
+
+def service_named(library: Library, name: str | None) -> KnownService:
+    """The service of that name; without a name, the only one. Raises WrongUse with the nearest right name."""
+    known = {service.name: service for service in services(library)}
+    if not known:
+        raise WrongUse("This library knows no service yet.", "Add one: bramblemoor service add NAME URL.")
+    if name is None:
+        if len(known) > 1:
+            raise WrongUse("This library knows several services.", f"Name one of them: {', '.join(known)}.")
+        return next(iter(known.values()))
+    if name not in known:
+        near = get_close_matches(name, known, 1, 0.0)
+        raise WrongUse(f"There is no service {name!r} here.", f"Did you mean {near[0]}?")
+    return known[name]
+
+
+def record_order(library: Library, service: str, scope: OrderScope, placed: PlacedOrder) -> None:
+    """Write down an order as the service tells it; a state that is already ours (collected, unpacked) stays."""
+    with library.ledger.changing() as db:
+        db.execute(
+            "INSERT INTO orders VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET"
+            " state = iif(state IN ('collected', 'unpacked'), state, excluded.state), statement = excluded.statement",
+            (
+                placed.id,
+                service,
+                stamp(now_utc()),
+                placed.state,
+                msgspec.json.encode(scope).decode(),
+                msgspec.json.encode(placed.statement).decode(),
+            ),
+        )
+        for part in placed.parts:
+            db.execute(
+                "INSERT INTO parts (order_id, number, name, bytes, sha256, href) VALUES (?, ?, ?, ?, ?, ?)"
+                " ON CONFLICT DO NOTHING",
+                (placed.id, part.number, part.name, part.bytes, part.sha256, part.href),
+            )
+
+
+def set_state(library: Library, order: str, state: str) -> None:
+    with library.ledger.changing() as db:
+        db.execute("UPDATE orders SET state = ? WHERE id = ?", (state, order))
+
+
+def orders(library: Library) -> list[KnownOrder]:
+    """All orders, oldest first."""
+    found = []
+    for row in library.db.execute("SELECT * FROM orders ORDER BY asked, id"):
+        parts = library.db.execute(
+            "SELECT number, name, bytes, sha256, href FROM parts WHERE order_id = ? ORDER BY number", (row["id"],)
+        )
+        scope: Any = json.loads(row["scope"])
+        found.append(
+            KnownOrder(
+                row["id"],
+                row["service"],
+                row["asked"],
+                row["state"],
+                msgspec.convert(scope, OrderScope),
+                msgspec.json.decode(row["statement"], type=OrderStatement),
+                tuple(Part(*part) for part in parts),
+            )
+        )
+    return found
+
+
+def order_named(library: Library, name: str | None, states: tuple[str, ...]) -> KnownOrder:
+    """The order of that id; without one, the latest in one of `states`. Raises WrongUse with the nearest right id."""
+    known = orders(library)
+    if not known:
+        raise WrongUse("Nothing was ordered yet.", "Order an export: bramblemoor order.")
+    if name is None:
+        fitting = [order for order in known if order.state in states]
+        if not fitting:
+            last = known[-1]
+            raise WrongUse(
+                f"No order is {' or '.join(states)}; the latest, {last.id}, is {last.state}.",
+                f"Name an order ({', '.join(order.id for order in known)}) or make a new one: bramblemoor order.",
+            )
+        return fitting[-1]
+    by_id = {order.id.casefold(): order for order in known}
+    if name.casefold() not in by_id:
+        near = get_close_matches(name.casefold(), by_id, 1, 0.0)
+        raise WrongUse(f"There is no order {name!r} here.", f"Did you mean {by_id[near[0]].id}?")
+    return by_id[name.casefold()]

@@ -1,0 +1,130 @@
+"""Collecting the parts of an order, resuming what broke, until every byte matches what the service said."""
+
+import hashlib
+import os
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from bramblemoor.errors import PartsAmiss
+from bramblemoor.library.durable import chunks, digest_of, flush_folder
+from bramblemoor.library.home import Library, require_room
+from bramblemoor.services.book import KnownOrder, set_state
+from bramblemoor.services.interface import ConnectionBroke, Part, Service
+
+Progress = Callable[[int], None]
+
+
+@dataclass(frozen=True)
+class PartCollected:
+    """`fetched` bytes came over the wire in this run; 0 means that the part was here already, and sound."""
+
+    part: Part
+    fetched: int
+    resumed: int
+
+
+def file_stamp(path: Path) -> str:
+    """Size, time and inode: as long as they are the same, nobody wrote to the file by ordinary means."""
+    status = path.stat()
+    return f"{status.st_size} {status.st_mtime_ns} {status.st_ctime_ns} {status.st_ino}"
+
+
+def part_is_sound(library: Library, order: str, part: Part, path: Path) -> bool:
+    """Whether a part is here, whole, and has the digest the service gave; re-read only if it was touched since."""
+    if not path.is_file() or path.stat().st_size != part.bytes:
+        return False
+    kept = library.db.execute(
+        "SELECT stamp FROM parts WHERE order_id = ? AND number = ?", (order, part.number)
+    ).fetchone()
+    if kept is not None and kept["stamp"] == file_stamp(path):
+        return True
+    if digest_of(path) != part.sha256:
+        return False
+    _remember(library, order, part, stamp=file_stamp(path))
+    return True
+
+
+def collect(library: Library, order: KnownOrder, service: Service, progress: Progress) -> Iterator[PartCollected]:
+    """Fetch every part that is not here and sound; the order is then "collected".
+
+    `progress` is told the bytes as they come. Raises ServiceTrouble, or PartsAmiss for a part that keeps arriving wrong.
+    """
+    folder = library.incoming(order.service, order.id)
+    folder.mkdir(parents=True, exist_ok=True)
+    missing = [part for part in order.parts if not part_is_sound(library, order.id, part, folder / part.name)]
+    begun = sum(partial.stat().st_size for part in missing if (partial := _partial(folder, part)).is_file())
+    require_room(folder, sum(part.bytes for part in missing) - begun, "Collecting the parts")
+    for part in order.parts:
+        if part not in missing:
+            yield PartCollected(part, 0, 0)
+            progress(part.bytes)
+            continue
+        (folder / part.name).unlink(missing_ok=True)  # a download that came or became wrong
+        yield _collect_part(library, order.id, part, folder, service, progress)
+    set_state(library, order.id, "collected")
+
+
+def _partial(folder: Path, part: Part) -> Path:
+    return folder / f"{part.name}.partial"
+
+
+def _collect_part(
+    library: Library, order: str, part: Part, folder: Path, service: Service, progress: Progress
+) -> PartCollected:
+    partial = _partial(folder, part)
+    resumed = fetched = 0
+    for _ in range(2):
+        digest = hashlib.sha256()
+        have = 0
+        if partial.is_file():
+            for piece in chunks(partial):
+                digest.update(piece)
+                have += len(piece)
+        resumed = max(resumed, have)
+        progress(have)
+        while have < part.bytes:
+            before = have
+            row = library.db.execute(
+                "SELECT etag FROM parts WHERE order_id = ? AND number = ?", (order, part.number)
+            ).fetchone()
+            with service.open_part(part, have, row["etag"]) as stream, partial.open("ab") as file:
+                if stream.start != have:
+                    file.truncate(0)
+                    progress(-have)
+                    have, before, digest = 0, 0, hashlib.sha256()
+                if stream.etag != row["etag"]:
+                    _remember(library, order, part, etag=stream.etag)
+                try:
+                    for piece in stream.pieces:
+                        file.write(piece)
+                        digest.update(piece)
+                        have += len(piece)
+                        fetched += len(piece)
+                        progress(len(piece))
+                except ConnectionBroke:
+                    resumed = max(resumed, have)
+                    if have == before:
+                        break
+                file.flush()
+                os.fsync(file.fileno())
+            if have == before:
+                break
+        if have == part.bytes and digest.hexdigest() == part.sha256:
+            partial.replace(folder / part.name)
+            flush_folder(folder)
+            _remember(library, order, part, stamp=file_stamp(folder / part.name))
+            return PartCollected(part, fetched, resumed if fetched != part.bytes else 0)
+        if have >= part.bytes:
+            partial.unlink()
+            progress(-have)
+    raise PartsAmiss(
+        f"{part.name} did not arrive as the service described it ({part.bytes} bytes, SHA-256 {part.sha256[:12]}...).",
+        "Run the same command again; if it stays so, order the export anew: bramblemoor order.",
+    )
+
+
+def _remember(library: Library, order: str, part: Part, **values: str) -> None:
+    sets = ", ".join(f"{column} = ?" for column in values)
+    with library.ledger.changing() as db:
+        db.execute(f"UPDATE parts SET {sets} WHERE order_id = ? AND number = ?", (*values.values(), order, part.number))

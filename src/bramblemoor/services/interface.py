@@ -1,0 +1,103 @@
+"""What Bramblemoor asks of a service, whatever protocol it speaks."""
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
+from typing import Literal
+
+import msgspec
+
+OrderState = Literal["asked", "preparing", "ready", "lapsed", "withdrawn"]
+
+
+class Statement(msgspec.Struct, frozen=True):
+    """What an account or an order holds. Dates are ISO 8601, UTC."""
+
+    frames: int
+    photos: int
+    videos: int
+    bytes: int
+    reduced: int = 0
+    years: dict[str, int] = {}
+    oldest: str | None = None
+    newest: str | None = None
+
+
+class AlbumCount(msgspec.Struct, frozen=True):
+    title: str
+    frames: int
+    ordered: bool = True
+
+
+class OrderStatement(Statement, frozen=True):
+    """An order's statement says, besides, what it leaves out of the account."""
+
+    account_frames: int = 0
+    albums: list[AlbumCount] = []
+
+
+class Survey(msgspec.Struct, frozen=True):
+    """What an account holds, before anything is ordered."""
+
+    service: str
+    statement: Statement
+    albums: list[AlbumCount]
+
+
+class OrderScope(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What to order: no albums means everything; dates are inclusive ISO days; part_bytes 0 leaves the size to the service."""
+
+    albums: list[str] = []
+    since: str = ""
+    until: str = ""
+    media: Literal["photos", "videos", "both"] = "both"
+    part_bytes: int = 0
+
+
+class Part(msgspec.Struct, frozen=True):
+    """One part of a parcel. `sha256` in hex; `href` where to fetch it, relative to the service's address."""
+
+    number: int
+    name: str
+    bytes: int
+    sha256: str
+    href: str
+
+
+class PlacedOrder(msgspec.Struct, frozen=True):
+    id: str
+    state: OrderState
+    statement: OrderStatement
+    parts: list[Part] = []
+
+
+class PartStream(msgspec.Struct, frozen=True):
+    """Bytes of a part from `start` on; `start` is 0 where the service would not resume."""
+
+    start: int
+    etag: str
+    pieces: Iterator[bytes]
+
+
+class ConnectionBroke(Exception):
+    """The transfer ended early; what came so far is good, and it may be resumed."""
+
+
+class Service(ABC):
+    """A signed-in account. Every method raises ServiceTrouble when the service stays down, refuses, or talks nonsense."""
+
+    @abstractmethod
+    def survey(self) -> Survey: ...
+
+    @abstractmethod
+    def place_order(self, scope: OrderScope) -> PlacedOrder: ...
+
+    @abstractmethod
+    def order(self, order: str) -> PlacedOrder: ...
+
+    @abstractmethod
+    def open_part(self, part: Part, start: int, etag: str) -> AbstractContextManager[PartStream]:
+        """Begin to fetch a part at byte `start`; `etag` is what an earlier try was told, "" at the first.
+
+        Reading its pieces raises ConnectionBroke when the transfer ends early.
+        """
