@@ -27,7 +27,8 @@ CREATE TABLE frames (
     title TEXT NOT NULL DEFAULT '', caption TEXT NOT NULL DEFAULT '', location TEXT NOT NULL DEFAULT '',
     latitude REAL, longitude REAL,
     favourite INTEGER NOT NULL DEFAULT 0, reduced INTEGER NOT NULL DEFAULT 0,
-    service TEXT, reference TEXT     -- where it came from, and its name there
+    service TEXT, reference TEXT,    -- where it came from, and its name there
+    arrived TEXT                     -- the order it first came with
 );
 CREATE INDEX frames_shown ON frames (shown);
 CREATE INDEX frames_reference ON frames (service, reference);

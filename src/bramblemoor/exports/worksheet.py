@@ -1,0 +1,110 @@
+"""The worksheet of one unpacking: an SQLite file beside the parts that lets a killed run go on where it stopped."""
+
+import hashlib
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from bramblemoor.exports.parcel import Parcel
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.receipts import stamp
+
+_SCHEMA = """
+CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE entries (
+    id INTEGER PRIMARY KEY, part INTEGER NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL,
+    method INTEGER NOT NULL, crc32 INTEGER NOT NULL, packed INTEGER NOT NULL, size INTEGER NOT NULL,
+    at INTEGER NOT NULL,
+    is_copy INTEGER NOT NULL,                           -- delivered again, for an album
+    sidecar_name TEXT, stem TEXT, rendition INTEGER,    -- of pictures: what the dialect makes of their names
+    done INTEGER NOT NULL DEFAULT 0, staged INTEGER NOT NULL DEFAULT 0,
+    sha256 TEXT, media TEXT, picture_kind TEXT, width INTEGER, height INTEGER,
+    claims TEXT NOT NULL DEFAULT '[]', troubles TEXT NOT NULL DEFAULT '[]',
+    reference TEXT, file_name TEXT, sha256_said TEXT,   -- of sidecars: how they name their picture
+    content BLOB                                        -- of XMP sidecars and album descriptions
+);
+CREATE INDEX entries_name ON entries (name);
+CREATE INDEX entries_sha256 ON entries (sha256);
+CREATE INDEX entries_crc32 ON entries (crc32, size);
+CREATE TABLE pairs (picture INTEGER, sidecar INTEGER, PRIMARY KEY (picture, sidecar)) WITHOUT ROWID;
+CREATE INDEX pairs_sidecar ON pairs (sidecar);
+CREATE TABLE units (                                    -- distinct contents
+    sha256 TEXT PRIMARY KEY, entry INTEGER NOT NULL,
+    frame INTEGER, role TEXT,                           -- the frame it belongs to, named by the entry of its original
+    here INTEGER,                                       -- the frame in the ledger that has this content already
+    path TEXT, collision TEXT, mtime_ns INTEGER, former_name TEXT NOT NULL DEFAULT ''
+) WITHOUT ROWID;
+CREATE INDEX units_frame ON units (frame);
+CREATE INDEX units_collision ON units (collision);
+"""
+
+
+class Worksheet:
+    """Open worksheet; `staging` holds extracted pictures, each under its entry's number."""
+
+    def __init__(self, work: Path, fingerprint: str) -> None:
+        self.work = work
+        self.staging = work / "staging"
+        self._path = work / "worksheet.sqlite"
+        self.staging.mkdir(parents=True, exist_ok=True)
+        self.db = self._open()
+        if self.get("fingerprint") != fingerprint:
+            self.discard()
+            self.staging.mkdir(parents=True, exist_ok=True)
+            self.db = self._open()
+            with self.changing() as db:
+                for statement in _SCHEMA.split(";\n"):
+                    db.execute(statement)
+                db.execute("INSERT INTO meta VALUES ('fingerprint', ?)", (fingerprint,))
+                db.execute("INSERT INTO meta VALUES ('started', ?)", (stamp(now_utc()),))
+
+    def _open(self) -> sqlite3.Connection:
+        db = sqlite3.connect(self._path, isolation_level=None)
+        db.row_factory = sqlite3.Row
+        return db
+
+    def get(self, key: str) -> str | None:
+        try:
+            row = self.db.execute("SELECT value FROM meta WHERE key = ?", (key,)).fetchone()
+        except sqlite3.DatabaseError:
+            return None  # new, or broken off while it was made
+        return row[0] if row else None
+
+    def put(self, key: str, value: str) -> None:
+        self.db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (key, value))
+
+    @contextmanager
+    def changing(self) -> Iterator[sqlite3.Connection]:
+        self.db.execute("BEGIN")
+        try:
+            yield self.db
+        except BaseException:
+            self.db.execute("ROLLBACK")
+            raise
+        self.db.execute("COMMIT")
+
+    def staged(self, entry: int) -> Path:
+        return self.staging / str(entry)
+
+    def discard(self) -> None:
+        """Remove the worksheet and what is staged; nothing of it is needed any more."""
+        self.db.close()
+        for path in self.staging.iterdir():
+            path.unlink()
+        self.staging.rmdir()
+        for path in self.work.glob("worksheet.sqlite*"):
+            path.unlink()
+
+
+def exists(work: Path) -> bool:
+    return (work / "worksheet.sqlite").is_file()
+
+
+def fingerprint(parcel: Parcel) -> str:
+    """Names, sizes and times of the parts, and the dialect: another parcel needs another worksheet."""
+    facts = [parcel.dialect.name]
+    for path in parcel.parts:
+        status = path.stat()
+        facts.append(f"{path.name} {status.st_size} {status.st_mtime_ns}")
+    return hashlib.sha256("\n".join(facts).encode()).hexdigest()

@@ -1,0 +1,104 @@
+"""Frames in the ledger: adding them, their files and claims, and keeping what is believed and searched in step."""
+
+import sqlite3
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from bramblemoor.frames.claims import Claim, Facts, believe
+from bramblemoor.library.names import collision_key
+
+PICTURE_ROLES = ("original", "rendition", "clip", "voice note")
+
+
+@dataclass(frozen=True)
+class NewFile:
+    """A file to enter. `path` relative to the library, `sha256` in hex, `former_name` where it came under another."""
+
+    role: str
+    path: str
+    bytes: int
+    sha256: str
+    mtime_ns: int
+    media: str = ""
+    width: int = 0
+    height: int = 0
+    former_name: str = ""
+
+
+def add_frame(
+    db: sqlite3.Connection, *, folder: str, name: str, kind: str, service: str, reference: str, arrived: str
+) -> int:
+    """A new frame, nothing claimed of it yet; returns its number."""
+    cursor = db.execute(
+        "INSERT INTO frames (folder, name, kind, service, reference, arrived) VALUES (?, ?, ?, ?, ?, ?)",
+        (folder, name, kind, service, reference, arrived),
+    )
+    assert cursor.lastrowid is not None
+    return cursor.lastrowid
+
+
+def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:
+    """Enter a file, or what a known one has become; returns its number, which stays the same."""
+    row = db.execute(
+        "INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns, media, width, height, former_name)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (path) DO UPDATE SET bytes = excluded.bytes,"
+        " sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns RETURNING id",
+        (
+            frame, file.role, file.path, collision_key(file.path), file.bytes, file.sha256, file.mtime_ns,
+            file.media, file.width, file.height, file.former_name,
+        ),
+    ).fetchone()  # fmt: skip
+    return int(row[0])
+
+
+def add_claims(db: sqlite3.Connection, frame: int, told: str, claims: Iterable[Claim]) -> bool:
+    """Enter claims told by one file or order; says whether any was new."""
+    before = db.total_changes
+    db.executemany(
+        "INSERT OR IGNORE INTO claims VALUES (?, ?, ?, ?, ?)",
+        [(frame, claim.field, claim.value, claim.source, told) for claim in claims],
+    )
+    return db.total_changes > before
+
+
+def claims_of(db: sqlite3.Connection, frame: int) -> list[Claim]:
+    return [
+        Claim(row["field"], row["value"], row["source"])
+        for row in db.execute(
+            "SELECT field, value, source FROM claims WHERE frame = ? ORDER BY field, source, value", (frame,)
+        )
+    ]
+
+
+def albums_of(db: sqlite3.Connection, frame: int) -> list[str]:
+    rows = db.execute(
+        "SELECT title FROM albums JOIN album_frames ON album = albums.id WHERE frame = ? ORDER BY title", (frame,)
+    )
+    return [row[0] for row in rows]
+
+
+def settle(db: sqlite3.Connection, frame: int) -> Facts:
+    """Weigh a frame's claims anew, and bring its row and its words for searching in step."""
+    facts = believe(claims_of(db, frame))
+    latitude, longitude = facts.position or (None, None)
+    shown = facts.taken.shown if facts.taken else None
+    db.execute(
+        "UPDATE frames SET taken = ?, taken_by = ?, shown = ?, year = ?, title = ?, caption = ?, location = ?, latitude = ?,"
+        " longitude = ?, favourite = ?, reduced = ? WHERE id = ?",
+        (
+            str(facts.taken) if facts.taken else None, facts.taken_by, shown.isoformat() if shown else None,
+            shown.year if shown else None, facts.title, facts.caption, facts.location, latitude, longitude,
+            facts.favourite, facts.reduced, frame,
+        ),
+    )  # fmt: skip
+    folder, name = db.execute("SELECT folder, name FROM frames WHERE id = ?", (frame,)).fetchone()
+    db.execute("DELETE FROM words WHERE rowid = ?", (frame,))
+    db.execute(
+        "INSERT INTO words (rowid, name, title, caption, keywords, people, location, albums, folder)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            frame, name, facts.title, facts.caption, "; ".join(facts.keywords), "; ".join(facts.people),
+            facts.location, "; ".join(albums_of(db, frame)), folder,
+        ),
+    )  # fmt: skip
+    return facts

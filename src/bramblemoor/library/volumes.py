@@ -1,0 +1,65 @@
+"""What a folder lies on: the file system, and the physical device below it."""
+
+import os
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+# Never told apart from their cache: network and FUSE drives keep their own, and tmpfs is nothing but cache.
+_UNPROVABLE = ("fuse", "nfs", "cifs", "smb", "9p", "tmpfs", "ramfs", "overlay", "virtiofs")
+
+
+@dataclass(frozen=True)
+class Volume:
+    """`device` names the whole physical drive, as far as the system tells; equal names mean one drive."""
+
+    file_system: str
+    device: str
+
+    @property
+    def flushes_whole(self) -> bool:
+        """Whether syncfs there reaches the device (FUSE drives return success without doing it)."""
+        return bool(self.file_system) and not self.file_system.startswith("fuse")
+
+    @property
+    def can_prove_reading(self) -> bool:
+        """Whether a reading there can be proven to come from the medium, once its pages were dropped."""
+        return bool(self.file_system) and not self.file_system.startswith(_UNPROVABLE)
+
+
+def volume_of(folder: Path) -> Volume:
+    """The volume of an existing folder. Where the system does not tell (not Linux), only the device number is known."""
+    number = folder.stat().st_dev
+    if not sys.platform.startswith("linux"):
+        return Volume("", f"device {number}")
+    fallback = Volume("", f"device {os.major(number)}:{os.minor(number)}")
+    resolved = folder.resolve()
+    best: tuple[int, Volume] = (-1, fallback)
+    for line in Path("/proc/self/mountinfo").read_text().splitlines():
+        left, _, right = line.partition(" - ")
+        point = Path(left.split()[4].replace("\\040", " "))
+        kind, source = right.split()[:2]
+        # Of several mounts on one point, the last one listed is the one seen.
+        if resolved.is_relative_to(point) and len(point.parts) >= best[0]:
+            best = (len(point.parts), Volume(kind, _drive_of(left.split()[2], source)))
+    return best[1]
+
+
+def _drive_of(number: str, source: str) -> str:
+    """The whole drive below a block device number, with its serial where the system knows one; else the mount's source."""
+    block = Path("/sys/dev/block") / number
+    if not block.exists():
+        name = Path(source).name if source.startswith("/dev/") else ""
+        block = Path("/sys/class/block") / name if name else block
+    if not block.exists():
+        return source
+    whole = block.resolve()
+    if (whole / "partition").exists():
+        whole = whole.parent
+    below = sorted((whole / "slaves").iterdir()) if (whole / "slaves").is_dir() else []
+    if below:  # encrypted and combined volumes lie on others
+        return "+".join(sorted({_drive_of((slave / "dev").read_text().strip(), "") for slave in below}))
+    for serial in (whole / "device" / "serial", whole / "device" / "wwid", whole / "serial"):
+        if serial.is_file() and (told := serial.read_text(errors="replace").strip()):
+            return told  # the name may be another after the next plugging in
+    return whole.name
