@@ -76,7 +76,8 @@ def _here_before(sheet: Worksheet, parcel: Parcel, library: Library) -> Amount:
     amount, frames = Amount(), set()
     for unit in sheet.db.execute("SELECT sha256 FROM units"):
         row = library.db.execute(
-            f"SELECT frame, bytes FROM files JOIN frames ON frames.id = frame WHERE sha256 = ? AND arrived != ? AND {_PICTURES}",
+            "SELECT frame, bytes FROM files JOIN frames ON frames.id = frame"
+            f" WHERE sha256 = ? AND arrived != ? AND {_PICTURES}",
             (unit["sha256"], parcel.order),
         ).fetchone()
         if row is not None:

@@ -32,15 +32,17 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
     list_entries(sheet, parcel)
     extract(sheet, parcel, progress)
     plan(sheet, parcel, library)
-    if not sheet.get("entered"):
+    mark = f"entered {parcel.service} {parcel.order}"
+    if library.db.execute("SELECT 1 FROM meta WHERE key = ?", (mark,)).fetchone() is None:
         touched = _put_in_place(sheet, library, progress)
-        with library.ledger.changing(facts=True):
+        with library.ledger.changing(facts=True) as db:
             _enter(sheet, parcel, library, touched, progress)
-        sheet.put("entered", "yes")
+            db.execute("INSERT INTO meta VALUES (?, '')", (mark,))
     receipt = account(sheet, parcel, library)
     write_receipt(library.receipts, receipt)
-    if receipt.balanced:
-        with library.ledger.changing() as db:
+    with library.ledger.changing() as db:
+        db.execute("DELETE FROM meta WHERE key = ?", (mark,))
+        if receipt.balanced:
             db.execute("UPDATE orders SET state = 'unpacked' WHERE id = ?", (parcel.order,))
     sheet.discard()
     return receipt

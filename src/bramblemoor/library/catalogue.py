@@ -64,9 +64,7 @@ def add_claims(db: sqlite3.Connection, frame: int, told: str, claims: Iterable[C
 def claims_of(db: sqlite3.Connection, frame: int) -> list[Claim]:
     return [
         Claim(row["field"], row["value"], row["source"])
-        for row in db.execute(
-            "SELECT field, value, source FROM claims WHERE frame = ? ORDER BY field, source, value", (frame,)
-        )
+        for row in db.execute("SELECT field, value, source FROM claims WHERE frame = ? ORDER BY rowid", (frame,))
     ]
 
 

@@ -51,8 +51,8 @@ CREATE TABLE claims (
     frame INTEGER NOT NULL REFERENCES frames (id),
     field TEXT NOT NULL, value TEXT NOT NULL, source TEXT NOT NULL,
     told TEXT NOT NULL DEFAULT '',          -- by which file or order
-    PRIMARY KEY (frame, field, source, value)
-) WITHOUT ROWID;
+    UNIQUE (frame, field, source, value)
+);
 CREATE INDEX claims_value ON claims (field, value COLLATE NOCASE);
 CREATE TABLE albums (
     id INTEGER PRIMARY KEY,

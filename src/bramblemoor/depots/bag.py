@@ -1,0 +1,100 @@
+"""BagIt bags (RFC 8493): manifests and tag files of a depot."""
+
+import os
+from collections.abc import Iterable, Iterator, Mapping
+from heapq import merge
+from pathlib import Path
+
+from bramblemoor import __version__
+from bramblemoor.library.durable import TEMPORARY, digest_of, flush_folder, write_atomically
+
+MANIFEST, TAG_MANIFEST = "manifest-sha256.txt", "tagmanifest-sha256.txt"
+_DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+_TAG_FOLDERS = ("readings", "receipts", "earlier")
+STRAYS = frozenset((".DS_Store", "Thumbs.db", "desktop.ini", ".Spotlight-V100", ".Trashes", ".fseventsd"))
+"""What operating systems leave on drives: to be mentioned, not to be alarmed at."""
+
+
+def _line(digest: str, path: str) -> bytes:
+    """2.1.3: percent, CR and LF in paths are percent-encoded."""
+    encoded = path.replace("%", "%25").replace("\r", "%0D").replace("\n", "%0A")
+    return f"{digest}  {encoded}\n".encode()
+
+
+def read_manifest(path: Path) -> Iterator[tuple[str, str]]:
+    """(path, digest) of each line, in file order; lines that cannot be one are skipped (the tag manifest finds them)."""
+    if not path.is_file():
+        return
+    with path.open("rb") as file:
+        for raw in file:
+            digest, _, name = raw.decode("utf-8", "replace").rstrip("\n").partition("  ")
+            if len(digest) == 64 and name:
+                yield name.replace("%0D", "\r").replace("%0A", "\n").replace("%25", "%"), digest.lower()
+
+
+def write_manifest(root: Path, changes: Mapping[str, str], entries: Iterable[tuple[str, str]] | None = None) -> None:
+    """Write the payload manifest anew: the lines it had (or `entries`, sorted by path) with `changes` (path to digest) applied."""
+    old = read_manifest(root / MANIFEST) if entries is None else entries
+    kept = ((path, digest) for path, digest in old if path not in changes)
+    fresh = root / (MANIFEST + TEMPORARY)
+    with fresh.open("wb") as file:
+        for path, digest in merge(kept, sorted(changes.items())):
+            file.write(_line(digest, path))
+        file.flush()
+        os.fsync(file.fileno())
+    fresh.replace(root / MANIFEST)
+    flush_folder(root)
+
+
+def write_tags(root: Path, library: str, name: str, oxum: tuple[int, int], date: str) -> None:
+    """Write bagit.txt, bag-info.txt and the tag manifest. `oxum` is (bytes, files) of the payload (2.2.2, Payload-Oxum)."""
+    if not (root / "bagit.txt").is_file() or (root / "bagit.txt").read_bytes() != _DECLARATION:
+        write_atomically(root / "bagit.txt", _DECLARATION)
+    info = (
+        f"Bag-Software-Agent: Bramblemoor {__version__}\nBagging-Date: {date}\n"
+        f"External-Identifier: {library}\nExternal-Description: Copy of the library {name}\n"
+        f"Payload-Oxum: {oxum[0]}.{oxum[1]}\n"
+    )
+    write_atomically(root / "bag-info.txt", info.encode())
+    known = dict(read_manifest(root / TAG_MANIFEST))
+    lines = []
+    for path in sorted(tag_files(root)):
+        # Readings, receipts and earlier versions are written once: what was said of them stays, so that rot shows.
+        settled = path.startswith(tuple(f"{folder}/" for folder in _TAG_FOLDERS))
+        digest = known[path] if settled and path in known else digest_of(root / path)
+        lines.append(_line(digest, path))
+    write_atomically(root / TAG_MANIFEST, b"".join(lines))
+
+
+def tag_files(root: Path) -> Iterator[str]:
+    """Every tag file that the tag manifest lists: all but itself (2.2.1), earlier versions included."""
+    for name in ("bagit.txt", "bag-info.txt", MANIFEST, "depot.toml"):
+        if (root / name).is_file():
+            yield name
+    for folder in _TAG_FOLDERS:
+        for where, _, names in os.walk(root / folder):
+            for name in names:
+                if name not in STRAYS:
+                    yield (Path(where) / name).relative_to(root).as_posix()
+
+
+def amiss_tags(root: Path) -> Iterator[tuple[str, str]]:
+    """(path, what is wrong) for each tag file that is missing or does not match the tag manifest."""
+    listed = False
+    for path, digest in read_manifest(root / TAG_MANIFEST):
+        listed = True
+        if not (root / path).is_file():
+            yield path, "missing"
+        elif digest_of(root / path) != digest:
+            yield path, "damaged"
+    if not listed:
+        yield TAG_MANIFEST, "missing or damaged"
+
+
+def payload_strays(root: Path, is_known: "Mapping[str, object]") -> Iterator[str]:
+    """Payload files that the manifest does not list (3: they make the bag incomplete)."""
+    for where, _, names in os.walk(root / "data"):
+        for name in sorted(names):
+            path = (Path(where) / name).relative_to(root).as_posix()
+            if path not in is_known:
+                yield path

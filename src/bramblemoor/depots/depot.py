@@ -1,0 +1,111 @@
+"""A depot: a folder that holds a copy of the library as a bag, known by the id in its depot.toml."""
+
+import tomllib
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+import tomlkit
+from filelock import FileLock, Timeout
+
+from bramblemoor.depots.kinds import Drive, open_drive
+from bramblemoor.errors import DepotTrouble
+from bramblemoor.library.durable import write_atomically
+from bramblemoor.library.home import DEPOT_MARK
+
+
+class Identity(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What depot.toml says. `library` is the id of the one library whose copy lies here."""
+
+    id: str
+    name: str
+    library: str
+    site: str
+    medium: str
+    kind: str = "folder"
+    options: dict[str, str] = {}
+
+
+@dataclass(frozen=True)
+class Depot:
+    """An open depot."""
+
+    root: Path
+    identity: Identity
+    drive: Drive
+
+    @property
+    def id(self) -> str:
+        return self.identity.id
+
+    @property
+    def name(self) -> str:
+        return self.identity.name
+
+    @property
+    def data(self) -> Path:
+        return self.root / "data"
+
+    @contextmanager
+    def held(self) -> Iterator[None]:
+        """Hold the depot for a run that writes. Raises DepotTrouble where another run, of any library, does."""
+        lock = FileLock(self.root / "in-use.lock")
+        try:
+            lock.acquire(timeout=0)
+        except Timeout as error:
+            raise DepotTrouble(
+                f"Another run is working on the depot {self.name}.", "Wait until it has ended, then try again."
+            ) from error
+        except OSError as error:
+            raise DepotTrouble(
+                f"The depot {self.name} at {self.root} cannot be written ({error.strerror}).",
+                "Remove the write protection, or use another drive.",
+            ) from error
+        try:
+            yield
+        finally:
+            lock.release()
+
+
+def read_identity(root: Path) -> Identity | None:
+    """What lies at `root` says it is; None where there is no depot. Raises DepotTrouble for a damaged depot.toml."""
+    path = root / DEPOT_MARK
+    if not path.is_file():
+        return None
+    try:
+        document = tomllib.loads(path.read_text(encoding="utf-8"))
+        return msgspec.convert(document["depot"] | {"options": document.get("options", {})}, Identity)
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, msgspec.ValidationError, KeyError, TypeError) as error:
+        raise DepotTrouble(
+            f"{path} is damaged ({error}).", "Copy it from a backup of the drive, or add the depot anew."
+        ) from error
+
+
+def open_depot(root: Path) -> Depot:
+    """Open whatever depot lies at `root`. Raises DepotTrouble where there is none."""
+    identity = read_identity(root)
+    if identity is None:
+        raise DepotTrouble(f"There is no depot at {root}.", "Name the folder that holds depot.toml.")
+    return Depot(root, identity, open_drive(identity.kind, root, identity.options))
+
+
+def make_depot(
+    root: Path, *, name: str, library: str, site: str, medium: str, kind: str, options: dict[str, str]
+) -> Depot:
+    """Make a depot in an existing folder. The folder itself is never made: it may be a mount point without its drive."""
+    identity = Identity(str(uuid.uuid4()), name, library, site, medium, kind, options)
+    drive = open_drive(kind, root, options)
+    document = tomlkit.document()
+    document.add(tomlkit.comment("This folder is a Bramblemoor depot: a copy of a picture library, as a BagIt bag."))
+    document.add(tomlkit.comment("The pictures are in data/pictures. To check it without Bramblemoor, run here:"))
+    document.add(tomlkit.comment("  sha256sum -c --quiet manifest-sha256.txt"))
+    table = msgspec.to_builtins(identity)
+    chosen = table.pop("options")
+    document.add("depot", tomlkit.item(table))
+    if chosen:
+        document.add("options", tomlkit.item(chosen))
+    write_atomically(root / DEPOT_MARK, tomlkit.dumps(document).encode())
+    return Depot(root, identity, drive)

@@ -1,0 +1,46 @@
+"""What a depot needs of the drive it lies on."""
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO, Literal
+
+Grade = Literal["medium", "maybe-cache"]
+"""Whether a reading certainly came from the medium. Only such a reading makes a copy count."""
+
+
+@dataclass(frozen=True)
+class Reading:
+    """An open file: its grade, and its bytes in pieces of `size` (the last may be shorter)."""
+
+    grade: Grade
+    pieces: Iterator[bytes]
+
+
+class Drive(ABC):
+    """A drive seen from the depot's folder on it."""
+
+    kind: str
+
+    def __init__(self, root: Path, options: dict[str, str]) -> None:
+        self.root = root
+        self.options = options
+
+    @property
+    @abstractmethod
+    def device(self) -> str:
+        """A name for the physical device; depots with the same one count as one copy."""
+
+    @abstractmethod
+    def open_to_write(self, path: Path) -> BinaryIO:
+        """A new or emptied file; what is written goes to the system unbuffered."""
+
+    @abstractmethod
+    def flush(self, paths: Sequence[Path]) -> None:
+        """Make the content of written files durable."""
+
+    @abstractmethod
+    def read_from_medium(self, path: Path, size: int) -> AbstractContextManager[Reading]:
+        """Open a file so that, as far as can be had, its bytes come from the medium and not from a cache."""
