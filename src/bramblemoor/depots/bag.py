@@ -33,7 +33,7 @@ def read_manifest(path: Path) -> Iterator[tuple[str, str]]:
 
 
 def write_manifest(root: Path, changes: Mapping[str, str], entries: Iterable[tuple[str, str]] | None = None) -> None:
-    """Write the payload manifest anew: the lines it had (or `entries`, sorted by path) with `changes` (path to digest) applied."""
+    """Write the payload manifest anew: its lines (or `entries`, sorted by path) with `changes`, path to digest, applied."""
     old = read_manifest(root / MANIFEST) if entries is None else entries
     kept = ((path, digest) for path, digest in old if path not in changes)
     fresh = root / (MANIFEST + TEMPORARY)

@@ -87,7 +87,7 @@ def _here_before(sheet: Worksheet, parcel: Parcel, library: Library) -> Amount:
 
 
 def _stored_once(sheet: Worksheet) -> Iterator[LeftOut]:
-    """Entries whose content another entry has too. One that the service counts as a frame by itself (it has a sidecar) says so."""
+    """Entries whose content another entry has too; one with a sidecar of its own counts as a frame at the service."""
     for row in sheet.db.execute(
         "SELECT e.name, e.size, first.name AS kept, EXISTS (SELECT 1 FROM pairs WHERE picture = e.id) AS counted"
         " FROM entries e JOIN units USING (sha256) JOIN entries first ON first.id = units.entry"

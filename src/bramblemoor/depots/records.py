@@ -1,0 +1,76 @@
+"""What a run writes about itself: the receipt in the library, and receipt and reading as tag files at the depots."""
+
+from collections.abc import Sequence
+from typing import Literal
+
+import msgspec
+
+from bramblemoor.depots.depot import Depot
+from bramblemoor.library.home import Library
+from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, encode, next_number
+
+Run = Literal["backup", "verify", "mend"]
+
+
+class ReadingRecord(msgspec.Struct, frozen=True):
+    """readings/STAMP-RUN.json: which files of a depot were read from its medium, when, and what was wrong.
+
+    `scope` is "everything" or "listed"; then `paths` lists them. docs/formats.md describes it.
+    """
+
+    run: str
+    began: str
+    ended: str
+    grade: str
+    files: int
+    bytes: int
+    scope: Literal["everything", "listed"]
+    paths: list[str]
+    amiss: list[Finding]
+
+
+def reading_tag(reading: ReadingRecord) -> tuple[str, bytes]:
+    """The tag file of a reading: its path in the depot, and its content."""
+    name = reading.ended.replace("-", "").replace(":", "")
+    return f"readings/{name}-{reading.run}.json", msgspec.json.format(msgspec.json.encode(reading), indent=1) + b"\n"
+
+
+def run_name(library: Library, depots: Sequence[Depot]) -> str:
+    """The number of the coming receipt, as the name of its run; not one that a depot has used already."""
+    number = next_number(library.receipts)
+    while any((depot.root / "earlier" / f"{number:04}").exists() for depot in depots):
+        number += 1
+    return f"{number:04}"
+
+
+def make_receipt(
+    library: Library,
+    run: Run,
+    name: str,
+    started: str,
+    finished: str,
+    depots: Sequence[str],
+    came_in: Amount,
+    kept: list[Kept],
+    left_out: list[LeftOut],
+    findings: list[Finding],
+) -> Receipt:
+    return Receipt(
+        number=int(name),
+        run=run,
+        started=started,
+        finished=finished,
+        about={"library": library.name, "depots": ", ".join(depots)},
+        came_in=came_in,
+        kept=[line for line in kept if line.amount != Amount()],
+        left_out=left_out,
+        findings=findings,
+    )
+
+
+def receipt_tag(receipt: Receipt) -> tuple[str, bytes]:
+    return f"receipts/{receipt.file_name}", encode(receipt)
+
+
+def common_grade(grades: set[str]) -> str:
+    return "medium" if grades <= {"medium"} else "maybe-cache"

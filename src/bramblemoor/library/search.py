@@ -1,0 +1,112 @@
+"""Finding frames by words, dates, albums, keywords, people and locations."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from bramblemoor.errors import WrongUse
+from bramblemoor.library.home import Library
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What to look for; everything given must hold. Dates are written YYYY, YYYY-MM or YYYY-MM-DD and inclusive."""
+
+    words: Sequence[str] = ()
+    since: str = ""
+    until: str = ""
+    album: str = ""
+    keyword: str = ""
+    person: str = ""
+    location: str = ""
+    favourite: bool = False
+
+
+@dataclass(frozen=True)
+class Found:
+    frame: int
+    shoot: str
+    path: str
+    taken: str
+    title: str
+
+
+def find(library: Library, wanted: Wanted, most: int) -> Iterator[Found]:
+    """Frames in order of their taking, at most `most`. Each word matches the beginnings of words anywhere in a frame's texts.
+
+    Raises WrongUse for a date that is none.
+    """
+    clauses, values = _clauses(wanted)
+    where = f"WHERE {' AND '.join(clauses)}" if clauses else ""
+    rows = library.db.execute(
+        f"SELECT id, folder, name, coalesce(taken, ''), title FROM frames {where} ORDER BY shown, folder, name LIMIT ?",
+        (*values, most),
+    )
+    for frame, folder, name, taken, title in rows:
+        yield Found(frame, folder.rpartition("/")[2], f"{folder}/{name}", taken, title)
+
+
+def count(library: Library, wanted: Wanted) -> int:
+    clauses, values = _clauses(wanted)
+    where = f"WHERE {' AND '.join(clauses)}" if clauses else ""
+    number: int = library.db.execute(f"SELECT count(*) FROM frames {where}", values).fetchone()[0]
+    return number
+
+
+def _clauses(wanted: Wanted) -> tuple[list[str], list[object]]:
+    clauses: list[str] = []
+    values: list[object] = []
+    terms = [term for word in wanted.words for term in word.replace('"', " ").split()]
+    if terms:
+        clauses.append("id IN (SELECT rowid FROM words WHERE words MATCH ?)")
+        values.append(" ".join(f'"{term}"*' for term in terms))
+    if wanted.since:
+        clauses.append("shown >= ?")
+        values.append(_day(wanted.since).isoformat())
+    if wanted.until:
+        clauses.append("shown < ?")
+        values.append(_day_after(wanted.until))
+    if wanted.album:
+        clauses.append(
+            "id IN (SELECT frame FROM album_frames JOIN albums ON albums.id = album WHERE title LIKE ? ESCAPE '!')"
+        )
+        values.append(_containing(wanted.album))
+    for field, value in (("keyword", wanted.keyword), ("person", wanted.person)):
+        if value:
+            clauses.append("id IN (SELECT frame FROM claims WHERE field = ? AND value LIKE ? ESCAPE '!')")
+            values += [field, _containing(value)]
+    if wanted.location:
+        clauses.append("location LIKE ? ESCAPE '!'")
+        values.append(_containing(wanted.location))
+    if wanted.favourite:
+        clauses.append("favourite")
+    return clauses, values
+
+
+def _containing(text: str) -> str:
+    for special in "!%_":
+        text = text.replace(special, "!" + special)
+    return f"%{text}%"
+
+
+def _day(written: str) -> date:
+    """The first day of a written year, month or day."""
+    parts = written.split("-")
+    try:
+        numbers = [int(part) for part in parts]
+        return date(numbers[0], *([*numbers[1:], 1, 1][:2]))
+    except (ValueError, TypeError) as error:
+        raise WrongUse(f"{written!r} is no date.", "Write it as 2026, 2026-05 or 2026-05-09.") from error
+
+
+def _day_after(written: str) -> str:
+    """The first day behind a written year, month or day; "~" sorts behind every date."""
+    first = _day(written)
+    try:
+        if written.count("-") == 0:
+            return date(first.year + 1, 1, 1).isoformat()
+        if written.count("-") == 1:
+            return (date(first.year, first.month, 28) + timedelta(days=4)).replace(day=1).isoformat()
+        return (first + timedelta(days=1)).isoformat()
+    except (ValueError, OverflowError):
+        return "~"
