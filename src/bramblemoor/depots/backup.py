@@ -30,7 +30,7 @@ def backup(library: Library, depots: Sequence[Depot], progress: Progress) -> Rec
         finish_at(library, depot)
         remember_device(library, depot)
     wanted = plan_backup(library, depots)
-    name = run_name(library, depots)
+    name = run_name(library, started)
     outcome = copy_files(library, depots, wanted, from_library(library), name, progress)
     receipt = _receipt(library, depots, wanted, outcome, name, started)
     if any(wanted.values()):

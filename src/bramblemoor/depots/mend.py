@@ -30,7 +30,7 @@ def mend(library: Library, depots: Sequence[Depot], progress: Progress) -> Recei
     started = stamp(now_utc())
     for depot in depots:
         finish_at(library, depot)
-    name = run_name(library, depots)
+    name = run_name(library, started)
     outcome = CopyOutcome()
     kept: list[Kept] = []
     left_out: list[LeftOut] = []

@@ -5,7 +5,6 @@ from typing import Literal
 
 import msgspec
 
-from bramblemoor.depots.depot import Depot
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, encode, next_number
 
@@ -35,12 +34,9 @@ def reading_tag(reading: ReadingRecord) -> tuple[str, bytes]:
     return f"readings/{name}-{reading.run}.json", msgspec.json.format(msgspec.json.encode(reading), indent=1) + b"\n"
 
 
-def run_name(library: Library, depots: Sequence[Depot]) -> str:
-    """The number of the coming receipt, as the name of its run; not one that a depot has used already."""
-    number = next_number(library.receipts)
-    while any((depot.root / "earlier" / f"{number:04}").exists() for depot in depots):
-        number += 1
-    return f"{number:04}"
+def run_name(library: Library, started: str) -> str:
+    """A name for a run, after the number of its coming receipt; with its date, as a restored library counts anew."""
+    return f"{next_number(library.receipts):04}-{started.replace('-', '').replace(':', '')}"
 
 
 def make_receipt(
@@ -56,7 +52,7 @@ def make_receipt(
     findings: list[Finding],
 ) -> Receipt:
     return Receipt(
-        number=int(name),
+        number=int(name.partition("-")[0]),
         run=run,
         started=started,
         finished=finished,

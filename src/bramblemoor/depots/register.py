@@ -42,7 +42,7 @@ def known_depots(library: Library) -> list[KnownDepot]:
             row["id"], row["name"], row["kind"], row["site"], row["medium"],
             Path(os.path.normpath(library.root / row["whereabouts"])), row["device"],
         )
-        for row in library.db.execute("SELECT * FROM depots ORDER BY added, name")
+        for row in library.db.execute("SELECT * FROM depots ORDER BY rowid")
     ]  # fmt: skip
 
 

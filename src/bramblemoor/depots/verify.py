@@ -60,7 +60,7 @@ def verify(library: Library, depots: Sequence[Depot], *, with_library: bool, pro
     What is damaged or missing is entered in the ledger, so that `mend` knows, and stands on the receipt by name.
     """
     started = stamp(now_utc())
-    name = run_name(library, depots)
+    name = run_name(library, started)
     for depot in depots:
         if os.access(depot.root, os.W_OK):
             finish_at(library, depot)
@@ -79,6 +79,8 @@ def verify(library: Library, depots: Sequence[Depot], *, with_library: bool, pro
     if with_library:
         places.append((LIBRARY, LIBRARY, FolderDrive(library.root, {}), lambda path: source_of(library, path)))
     for place, place_name, drive, locate in places:
+        if place == LIBRARY:
+            drive.flush([])  # what was just written to the library can only be read from its medium once it is there
         tally = _Tally(Amount(), Amount())
         amiss: list[Finding] = []
         for seen in _read_all(library, place, drive, locate, total, done, progress):

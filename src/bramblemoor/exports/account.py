@@ -93,9 +93,8 @@ def _stored_once(sheet: Worksheet) -> Iterator[LeftOut]:
         " FROM entries e JOIN units USING (sha256) JOIN entries first ON first.id = units.entry"
         " WHERE e.kind = 'picture' AND e.id != units.entry ORDER BY e.id"
     ):
-        yield LeftOut(
-            row["name"], f"the same content as {row['kept']}; stored once", Amount(row["counted"], 1, row["size"])
-        )
+        name = f"{row['name']} (as {row['kept']})"
+        yield LeftOut(name, "the same picture was delivered again; stored once", Amount(row["counted"], 1, row["size"]))
 
 
 def _delivered(parcel: Parcel, library: Library) -> Amount:

@@ -86,7 +86,7 @@ CREATE TABLE depots (
     whereabouts TEXT NOT NULL,              -- relative to the library
     device TEXT NOT NULL,                   -- the physical device it was last seen on
     options TEXT NOT NULL DEFAULT '{}', added TEXT NOT NULL
-) WITHOUT ROWID;
+);
 CREATE TABLE copies (
     depot TEXT NOT NULL,                    -- a depot's id, or 'library'
     file INTEGER NOT NULL REFERENCES files (id),

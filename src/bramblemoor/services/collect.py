@@ -17,7 +17,10 @@ Progress = Callable[[int], None]
 
 @dataclass(frozen=True)
 class PartCollected:
-    """`fetched` bytes came over the wire in this run; 0 means that the part was here already, and sound."""
+    """`fetched` bytes came over the wire in this run; 0 means that the part was here already, and sound.
+
+    `resumed` is the byte at which an interrupted transfer was last taken up again, 0 where there was none.
+    """
 
     part: Part
     fetched: int
@@ -114,7 +117,7 @@ def _collect_part(
             partial.replace(folder / part.name)
             flush_folder(folder)
             _remember(library, order, part, stamp=file_stamp(folder / part.name))
-            return PartCollected(part, fetched, resumed if fetched != part.bytes else 0)
+            return PartCollected(part, fetched, resumed)
         if have >= part.bytes:
             partial.unlink()
             progress(-have)

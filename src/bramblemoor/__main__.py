@@ -1,0 +1,3 @@
+from bramblemoor.cli.main import main
+
+main()

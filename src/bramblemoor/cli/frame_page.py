@@ -1,0 +1,115 @@
+"""The page about one frame that `show` prints."""
+
+from typing import Any
+
+from bramblemoor.cli import say
+from bramblemoor.frames.claims import believe
+from bramblemoor.library.catalogue import albums_of, claims_of
+from bramblemoor.library.home import Library
+
+_NAMES = {
+    "you": "you",
+    "xmp": "its XMP",
+    "camera": "the camera",
+    "service": "the service",
+    "name": "its name",
+    "file": "its file",
+}
+
+
+def frame_document(library: Library, frame: int) -> dict[str, Any]:
+    """Everything about a frame, as `show --json` prints it."""
+    db = library.db
+    row = db.execute("SELECT * FROM frames WHERE id = ?", (frame,)).fetchone()
+    facts = believe(claims_of(db, frame))
+    believed = {
+        "taken": str(facts.taken) if facts.taken else "",
+        "title": facts.title,
+        "caption": facts.caption,
+        "keywords": list(facts.keywords),
+        "people": list(facts.people),
+        "location": facts.location,
+        "position": list(facts.position) if facts.position else None,
+        "favourite": facts.favourite,
+        "camera": facts.camera,
+        "lens": facts.lens,
+        "reduced": facts.reduced,
+    }
+    claims = db.execute("SELECT field, value, source, told FROM claims WHERE frame = ? ORDER BY rowid", (frame,))
+    files = db.execute(
+        "SELECT id, role, path, bytes, sha256, media, width, height, former_name FROM files WHERE frame = ? ORDER BY role, path",
+        (frame,),
+    ).fetchall()
+    copies = db.execute(
+        "SELECT name, site, medium, c.state, count(*) AS files, min(read_at) AS read_at, min(grade) AS grade"
+        " FROM copies c JOIN files f ON f.id = file JOIN depots ON depots.id = c.depot WHERE frame = ?"
+        " GROUP BY name, c.state",
+        (frame,),
+    )
+    return {
+        "library": library.name,
+        "frame": frame,
+        "path": f"{row['folder']}/{row['name']}",
+        "kind": row["kind"],
+        "from": {"service": row["service"], "reference": row["reference"], "order": row["arrived"]},
+        "believed": believed,
+        "taken_by": facts.taken_by,
+        "conflicts": list(facts.conflicts),
+        "albums": albums_of(db, frame),
+        "files": [{key: file[key] for key in file.keys() if key != "id"} for file in files],  # noqa: SIM118
+        "claims": [dict(claim) for claim in claims],
+        "copies": [dict(copy) for copy in copies],
+    }
+
+
+def _file_row(file: dict[str, Any]) -> tuple[str, ...]:
+    name = file["path"].rpartition("/")[2] + (f" (came as {file['former_name']})" if file["former_name"] else "")
+    pixels = f"{file['width']} x {file['height']}" if file["width"] else ""
+    return name, file["role"], file["media"], pixels, say.size(file["bytes"])
+
+
+def print_frame(document: dict[str, Any], whose: str) -> None:
+    believed = document["believed"]
+    say.line(document["path"])
+    origin = " ".join(part for part in document["from"].values() if part)
+    say.line(f"a {document['kind']} in {whose}" + (f", from {origin}" if origin else ""))
+    say.line()
+    rows = []
+    for name in ("title", "caption", "taken", "location", "position", "people", "keywords", "camera", "lens"):
+        value = believed[name]
+        if isinstance(value, list):
+            value = ", ".join(f"{part:.6f}" if isinstance(part, float) else part for part in value)
+        if value:
+            rows.append((name, value))
+    if document["albums"]:
+        rows.append(("albums", ", ".join(document["albums"])))
+    flags = [word for word, on in (("favourite", believed["favourite"]), ("a reduced copy", believed["reduced"])) if on]
+    if flags:
+        rows.append(("marked", ", ".join(flags)))
+    say.table(("", "what is believed"), rows)
+    for conflict in document["conflicts"]:
+        say.line(f"In doubt: {conflict}.")
+    say.line()
+    say.table(("file", "role", "what", "pixels", "size"), [_file_row(file) for file in document["files"]], right=(4,))
+    say.line()
+    say.table(
+        ("who says what", "", ""),
+        [(_NAMES[claim["source"]], claim["field"], claim["value"]) for claim in document["claims"]],
+    )
+    if document["copies"]:
+        say.line()
+        say.table(
+            ("copy at", "site", "medium", "files", "state", "last read"),
+            [
+                (
+                    copy["name"],
+                    copy["site"],
+                    copy["medium"],
+                    str(copy["files"]),
+                    copy["state"],
+                    copy["read_at"] or "never",
+                )
+                for copy in document["copies"]
+            ],
+            right=(3,),
+        )

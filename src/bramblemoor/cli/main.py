@@ -1,0 +1,150 @@
+"""The program: which commands there are, and what a failure looks like. Each command's code is loaded when it is asked for."""
+
+import os
+import sqlite3
+import sys
+from importlib import import_module
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+from typer.core import TyperGroup
+
+from bramblemoor.errors import BramblemoorError
+
+# Heading, then (command, module under cli/, one line of help).
+_SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
+    (
+        "The library",
+        (
+            ("new", "library", "Make a library."),
+            ("find", "library", "Find frames by words, dates, albums, keywords, people, locations."),
+            ("show", "library", "Show all that is known of one frame, and who says it."),
+            ("receipt", "receipts", "Read the balanced account of a run."),
+        ),
+    ),
+    (
+        "Out of a service",
+        (
+            ("service", "service", "Add, list and survey cloud accounts."),
+            ("order", "orders", "Ask a service to prepare an export."),
+            ("collect", "orders", "Fetch the parts of an export, resuming what broke."),
+            ("unpack", "unpack", "File the pictures of an export, with everything known about them."),
+        ),
+    ),
+    (
+        "Copies",
+        (
+            ("depot", "depots", "Add and list the places where copies are held."),
+            ("backup", "copies", "Copy the library to its depots and read every copy back."),
+            ("verify", "copies", "Read copies from their media and find what is damaged or missing."),
+            ("mend", "copies", "Put damaged and missing files right from good copies."),
+            ("standing", "standing", "Is everything safe? By year and depot, against the rule."),
+            ("restore", "restore", "Bring a whole library back from a depot."),
+        ),
+    ),
+    (
+        "Try it",
+        (
+            ("demo", "demo", "Watch the whole journey on a made-up world."),
+            ("stand-in", "standin", "Run a simulated service."),
+        ),
+    ),
+)
+_MODULES = {name: module for _, commands in _SECTIONS for name, module, _ in commands}
+
+
+class LazyCommands(TyperGroup):
+    """Commands that are imported when they are used, so that help and quick commands start at once."""
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        return list(_MODULES)
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        if cmd_name not in _MODULES:
+            return None
+        commands: dict[str, typer.Typer] = import_module(f"bramblemoor.cli.{_MODULES[cmd_name]}").COMMANDS
+        command = typer.main.get_command(commands[cmd_name])
+        command.name = cmd_name
+        return command
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        for heading, commands in _SECTIONS:
+            with formatter.section(heading):
+                formatter.write_dl([(name, text) for name, _, text in commands])
+
+    def invoke(self, ctx: Any) -> Any:
+        try:
+            return super().invoke(ctx)
+        except BramblemoorError as error:
+            _complain(error.happened, error.remedy)
+            raise typer.Exit(error.exit_code) from error
+        except KeyboardInterrupt as error:
+            _complain("Interrupted; nothing is lost.", "Run the same command again: it goes on where it stopped.")
+            raise typer.Exit(130) from error
+        except BrokenPipeError as error:  # the reader of our output has seen enough
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            raise typer.Exit(0) from error
+        except OSError as error:
+            where = f"{error.filename}: " if error.filename else ""
+            _complain(
+                f"{where}{error.strerror or error}.",
+                "Put that right and run the same command again: it goes on where it stopped.",
+            )
+            raise typer.Exit(3) from error
+        except sqlite3.OperationalError as error:
+            _complain(
+                f"The ledger cannot be written ({error}).", "Make room on its drive, or wait for the other run to end."
+            )
+            raise typer.Exit(3) from error
+
+
+def _complain(happened: str, remedy: str) -> None:
+    print(f"{happened}\n{remedy}", file=sys.stderr)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        from bramblemoor import __version__
+
+        print(f"Bramblemoor {__version__}")
+        raise typer.Exit
+
+
+app = typer.Typer(
+    cls=LazyCommands,
+    name="bramblemoor",
+    add_completion=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    no_args_is_help=True,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+
+
+@app.callback()
+def root(
+    library: Annotated[
+        Path | None,
+        typer.Option("--library", metavar="DIR", help="The library to use, wherever you are.", show_default=False),
+    ] = None,
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version.")
+    ] = False,
+) -> None:
+    """Get a whole picture collection out of wherever it is, keep everything that is known about it, and be able to prove
+    that three sound copies exist.
+
+    Commands find their library from the current folder upward, by --library, or by BRAMBLEMOOR_LIBRARY.
+    Exit codes: 0 all well; 1 done, and something needs attention; 2 wrong usage; 3 could not do it; 130 interrupted.
+    """
+    if library is not None:
+        os.environ["BRAMBLEMOOR_LIBRARY"] = str(library)
+
+
+def main() -> None:
+    app()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,144 @@
+"""receipt, and how receipts are printed after a run."""
+
+from typing import Annotated, Any
+
+import typer
+
+from bramblemoor.cli import say
+from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
+from bramblemoor.errors import WrongUse
+from bramblemoor.library.receipts import Amount, Receipt, encode, listing, read_receipt, total
+
+_FEW = 3
+
+
+def receipt(
+    number: Annotated[
+        int | None, typer.Argument(help="Which one; the latest if not given.", show_default=False)
+    ] = None,
+    every: Annotated[bool, typer.Option("--all", help="Name every item, not just a few of each kind.")] = False,
+    list_them: Annotated[bool, typer.Option("--list", help="List all receipts.")] = False,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Read the balanced account of a run: what came in, what was kept, what was left out and why."""
+    library = library_here(library_dir)
+    names = listing(library.receipts)
+    if not names:
+        raise WrongUse(f"{whose(library)} has no receipts yet.", "Runs that move pictures write them.")
+    if list_them:
+        receipts = [read_receipt(library.receipts / name) for name in names]
+        if json:
+            say.as_json(
+                [
+                    {"number": one.number, "run": one.run, "finished": one.finished, "balanced": one.balanced}
+                    for one in receipts
+                ]
+            )
+            return
+        rows = [
+            (f"{one.number}", one.run, moment(one.finished), amount_text(one.came_in), verdict(one)) for one in receipts
+        ]
+        say.table(("receipt", "run", "finished", "came in", ""), rows, right=(0,))
+        say.line(f"{say.many(len(rows), 'receipt')} of {whose(library)}.")
+        return
+    if number is None:
+        chosen = names[-1]
+    else:
+        matching = [name for name in names if int(name.partition("-")[0]) == number]
+        if not matching:
+            raise WrongUse(
+                f"There is no receipt {number}.",
+                f"There are {int(names[0][:4])} to {int(names[-1].partition('-')[0])}.",
+            )
+        chosen = matching[-1]
+    one = read_receipt(library.receipts / chosen)
+    if json:
+        print(encode(one).decode(), end="")
+        return
+    print_receipt(one, every=every)
+
+
+def moment(written: str) -> str:
+    """2026-11-23 07:44 UTC, from how receipts write it."""
+    return f"{written[:10]} {written[11:16]} UTC"
+
+
+def amount_text(amount: Amount) -> str:
+    parts = [say.many(amount.frames, "frame")] if amount.frames else []
+    return ", ".join([*parts, say.many(amount.files, "file"), say.size(amount.bytes)])
+
+
+def verdict(one: Receipt) -> str:
+    if not one.balanced:
+        return "DOES NOT BALANCE"
+    return f"balanced, {len(one.left_out)} left out" if one.left_out else "balanced"
+
+
+def print_receipt(one: Receipt, *, every: bool = False) -> None:
+    """The whole account. Items left out and findings are grouped by reason, a few named of each unless `every`."""
+    say.line(f"Receipt {one.number}: {one.run}, {moment(one.finished)}")
+    for key, value in one.about.items():
+        say.line(f"  {key}: {value}")
+    left = total(item.amount for item in one.left_out)
+    rows = [_row("came in", one.came_in), *(_row(f"  {line.what}", line.amount) for line in one.kept)]
+    if one.left_out:
+        rows.append(_row("  left out", left))
+    say.table(("", "frames", "files", "size"), rows, right=(1, 2, 3))
+    if one.balanced:
+        say.line(
+            "The books balance: all that came in was kept or is named below." if one.left_out else "The books balance."
+        )
+    else:
+        gap = one.came_in, one.accounted
+        say.line(
+            f"THE BOOKS DO NOT BALANCE: {amount_text(gap[0])} came in, {amount_text(gap[1])} are accounted for. Nothing was"
+            " deleted; run it again, and if this stays, do not rely on this run."
+        )
+    _print_named("Left out", [(item.reason, item.name) for item in one.left_out], every, one.number)
+    _print_named("Worth knowing", [(item.what, item.name) for item in one.findings], every, one.number)
+
+
+def _row(what: str, amount: Amount) -> tuple[str, str, str, str]:
+    return what, say.dash(amount.frames), say.dash(amount.files), say.size(amount.bytes) if amount.bytes else "-"
+
+
+def _print_named(title: str, items: list[tuple[str, str]], every: bool, number: int) -> None:
+    if not items:
+        return
+    say.line()
+    say.line(f"{title}:")
+    groups: dict[str, list[str]] = {}
+    for reason, name in items:
+        groups.setdefault(reason, []).append(name)
+    hidden = False
+    for reason, names in groups.items():
+        say.line(f"  {len(names):,} x {reason}")
+        shown = names if every else names[:_FEW]
+        for name in shown:
+            say.line(f"      {name}")
+        if len(shown) < len(names):
+            say.line(f"      ... and {len(names) - len(shown):,} more")
+            hidden = True
+    if hidden:
+        say.line(f"All by name: bramblemoor receipt {number} --all")
+
+
+def receipt_document(one: Receipt) -> dict[str, Any]:
+    import msgspec
+
+    document: dict[str, Any] = msgspec.json.decode(encode(one))
+    return document
+
+
+def finish(one: Receipt, *, json: bool, attention: bool) -> None:
+    """Print a run's receipt and leave with the exit code that it deserves."""
+    if json:
+        say.as_json(receipt_document(one))
+    else:
+        print_receipt(one)
+    if attention or not one.balanced:
+        raise typer.Exit(1)
+
+
+COMMANDS = {"receipt": single("receipt", receipt)}

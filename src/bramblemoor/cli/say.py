@@ -1,0 +1,119 @@
+"""How Bramblemoor says things: sizes, counts, tables, JSON, progress."""
+
+import json
+import os
+import sys
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+Progress = Callable[[str, int, int], None]
+_COUNTED = {"filing": "files", "writing sidecars": "frames"}  # stages that count things; the others count bytes
+_PATIENCE = 1.5  # seconds before a progress line appears
+
+
+def size(count: float) -> str:
+    """1.5 MB for 1500000."""
+    for unit in ("B", "kB", "MB", "GB", "TB"):
+        if abs(count) < 999.5 or unit == "TB":
+            return f"{count:.0f} B" if unit == "B" else f"{count:.{1 if count < 99.95 else 0}f} {unit}"
+        count /= 1000
+    raise AssertionError("unreachable")
+
+
+def many(count: int, thing: str, things: str = "") -> str:
+    """ "1 frame", "1,200 frames"."""
+    return f"{count:,} {thing if count == 1 else things or thing + 's'}"
+
+
+def dash(count: int) -> str:
+    return f"{count:,}" if count else "-"
+
+
+def console() -> "Console":
+    from rich.console import Console
+
+    width = None if sys.stdout.isatty() else int(os.environ.get("COLUMNS", "110"))
+    return Console(width=width, highlight=False, soft_wrap=not sys.stdout.isatty())
+
+
+def line(text: str = "") -> None:
+    print(text)
+
+
+def table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, right: Sequence[int] = (), indent: int = 0) -> None:
+    """A plain table; `right` are the columns with numbers. The first column may wrap, the others do not."""
+    from rich.padding import Padding
+    from rich.table import Table
+
+    grid = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
+    for number, name in enumerate(columns):
+        grid.add_column(name, justify="right" if number in right else "left", no_wrap=number > 0, overflow="fold")
+    for row in rows:
+        grid.add_row(*row)
+    printer = console()
+    with printer.capture() as captured:
+        printer.print(Padding(grid, (0, 0, 0, indent), expand=False))
+    for text in captured.get().splitlines():
+        print(text.rstrip())
+
+
+def as_json(document: Any) -> None:
+    """One document on stdout."""
+    print(json.dumps(document, ensure_ascii=False, indent=1))
+
+
+def note(text: str) -> None:
+    """Something to know while a run goes on; not part of its answer."""
+    print(text, file=sys.stderr, flush=True)
+
+
+@contextmanager
+def meter() -> Iterator[Progress]:
+    """A progress line on stderr: rate, share and time left; only on a terminal, and only for what takes a while."""
+    if not sys.stderr.isatty():
+        yield lambda stage, done, total: None
+        return
+    from rich.console import Console
+    from rich.progress import (
+        BarColumn,
+        Progress,
+        ProgressColumn,
+        Task,
+        TaskProgressColumn,
+        TextColumn,
+        TimeRemainingColumn,
+    )
+    from rich.text import Text
+
+    class Rate(ProgressColumn):
+        def render(self, task: Task) -> Text:
+            speed = task.speed or 0
+            things = _COUNTED.get(task.description)
+            return Text(f"{speed:,.0f} {things}/s" if things else f"{size(speed)}/s", style="cyan")
+
+    began = time.monotonic()
+    shown = Progress(
+        TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), Rate(), TimeRemainingColumn(),
+        console=Console(stderr=True), transient=True,
+    )  # fmt: skip
+    tasks: dict[str, Any] = {}
+
+    def report(stage: str, done: int, total: int) -> None:
+        if time.monotonic() - began < _PATIENCE:
+            return
+        shown.start()
+        if stage not in tasks:
+            for task in tasks.values():
+                shown.update(task, visible=False)
+            tasks[stage] = shown.add_task(stage)
+        shown.update(tasks[stage], completed=done, total=total or None)
+
+    try:
+        yield report
+    finally:
+        shown.stop()

@@ -1,0 +1,107 @@
+"""unpack."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from bramblemoor.cli import say
+from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single
+from bramblemoor.cli.receipts import finish
+from bramblemoor.library.home import Library
+
+if TYPE_CHECKING:
+    from bramblemoor.exports.parcel import Parcel
+    from bramblemoor.services.book import KnownOrder
+
+
+def unpack(
+    order: Annotated[
+        str | None, typer.Argument(help="Which order; the latest collected if not given.", show_default=False)
+    ] = None,
+    folder: Annotated[
+        Path | None,
+        typer.Option(
+            "--from", metavar="FOLDER", help="Unpack parts that were fetched by other means.", show_default=False
+        ),
+    ] = None,
+    dialect: Annotated[str, typer.Option(help="With --from: how the parts are written.")] = "",
+    service: Annotated[
+        str, typer.Option(help="With --from: the service they came from; the dialect's name if not given.")
+    ] = "",
+    remove_parts: Annotated[
+        bool, typer.Option("--remove-parts", help="Remove collected parts once the books balance.")
+    ] = False,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """File the pictures of an export by date, with titles, captions, people, locations and albums. All parts as one."""
+    from bramblemoor.exports import worksheet
+    from bramblemoor.exports.dialect import load_dialect
+    from bramblemoor.exports.parcel import parcel_in_folder
+    from bramblemoor.exports.unpack import unpack as file_parcel
+    from bramblemoor.services.book import order_named
+
+    library = library_here(library_dir)
+    with library.held():
+        if folder is not None:
+            known = load_dialect(dialect or "thrushfield")
+            name = service or known.name
+            parcel = parcel_in_folder(folder, name, known, lambda order: library.incoming(name, order))
+        else:
+            chosen = order_named(library, order, ("collected", "ready"))
+            if chosen.state == "unpacked" and not worksheet.exists(library.incoming(chosen.service, chosen.id)):
+                say.line(f"{chosen.id} was unpacked already. Its account: bramblemoor receipt --list.")
+                return
+            parcel = _collected_parcel(library, chosen)
+        with say.meter() as progress:
+            receipt = file_parcel(library, parcel, progress)
+        if receipt.balanced and folder is None and remove_parts:
+            for part in parcel.parts:
+                part.unlink()
+            parcel.work.rmdir()
+    if not json and receipt.balanced:
+        _say_where(library, parcel, kept=folder is None and not remove_parts)
+    finish(receipt, json=json, attention=False)
+
+
+def _collected_parcel(library: Library, chosen: "KnownOrder") -> "Parcel":
+    """The parcel of an order, once every part is here and sound. Raises PartsAmiss naming those that are not."""
+    from bramblemoor.errors import PartsAmiss
+    from bramblemoor.exports.dialect import load_dialect
+    from bramblemoor.exports.parcel import Parcel, require_sound
+    from bramblemoor.services.book import service_named
+    from bramblemoor.services.collect import part_is_sound
+
+    if not chosen.parts:
+        raise PartsAmiss(f"No part of {chosen.id} was collected yet.", "Fetch them: bramblemoor collect.")
+    work = library.incoming(chosen.service, chosen.id)
+    require_sound([(part.name, part_is_sound(library, chosen.id, part, work / part.name)) for part in chosen.parts])
+    held = chosen.statement
+    left = [album.title for album in held.albums if not album.ordered]
+    scope = f"{held.frames:,} of the account's {held.account_frames:,} frames were ordered"
+    if left:
+        scope += f"; {len(left)} of {len(held.albums)} albums were not ordered ({', '.join(left)})"
+    return Parcel(
+        service=chosen.service,
+        order=chosen.id,
+        dialect=load_dialect(service_named(library, chosen.service).dialect),
+        parts=tuple(work / part.name for part in chosen.parts),
+        work=work,
+        frames_said=held.frames,
+        about=(("ordered", scope),),
+    )
+
+
+def _say_where(library: Library, parcel: "Parcel", *, kept: bool) -> None:
+    say.line(
+        f"Unpacked {parcel.order} into {library.root.name}/pictures, albums and delivered/{parcel.service}/{parcel.order}."
+    )
+    if kept:
+        held = sum(part.stat().st_size for part in parcel.parts)
+        where = parcel.work.relative_to(library.root)
+        say.line(f"Its parts ({say.size(held)}) are still in {where}; they may be deleted once backups exist.")
+    say.line()
+
+
+COMMANDS = {"unpack": single("unpack", unpack)}
