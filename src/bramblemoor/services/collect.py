@@ -2,17 +2,19 @@
 
 import hashlib
 import os
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from bramblemoor.errors import PartsAmiss
+from bramblemoor.errors import PartsAmiss, ServiceTrouble
 from bramblemoor.library.durable import chunks, digest_of, flush_folder
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.services.book import KnownOrder, set_state
 from bramblemoor.services.interface import ConnectionBroke, Part, Service
 
 Progress = Callable[[int], None]
+_MOST_STALLS = 5
 
 
 @dataclass(frozen=True)
@@ -75,56 +77,82 @@ def _partial(folder: Path, part: Part) -> Path:
 def _collect_part(
     library: Library, order: str, part: Part, folder: Path, service: Service, progress: Progress
 ) -> PartCollected:
+    """Fetch one part, and once more from the start if it arrives whole but wrong."""
     partial = _partial(folder, part)
-    resumed = fetched = 0
+    fetched = 0
     for _ in range(2):
-        digest = hashlib.sha256()
-        have = 0
-        if partial.is_file():
-            for piece in chunks(partial):
-                digest.update(piece)
-                have += len(piece)
-        resumed = max(resumed, have)
-        progress(have)
-        while have < part.bytes:
-            before = have
-            row = library.db.execute(
-                "SELECT etag FROM parts WHERE order_id = ? AND number = ?", (order, part.number)
-            ).fetchone()
-            with service.open_part(part, have, row["etag"]) as stream, partial.open("ab") as file:
-                if stream.start != have:
-                    file.truncate(0)
-                    progress(-have)
-                    have, before, digest = 0, 0, hashlib.sha256()
-                if stream.etag != row["etag"]:
-                    _remember(library, order, part, etag=stream.etag)
-                try:
-                    for piece in stream.pieces:
-                        file.write(piece)
-                        digest.update(piece)
-                        have += len(piece)
-                        fetched += len(piece)
-                        progress(len(piece))
-                except ConnectionBroke:
-                    resumed = max(resumed, have)
-                    if have == before:
-                        break
-                file.flush()
-                os.fsync(file.fileno())
-            if have == before:
-                break
-        if have == part.bytes and digest.hexdigest() == part.sha256:
+        transfer = _Transfer(library, order, part, partial, progress)
+        transfer.run(service)
+        fetched += transfer.fetched
+        if transfer.have == part.bytes and transfer.digest.hexdigest() == part.sha256:
             partial.replace(folder / part.name)
             flush_folder(folder)
             _remember(library, order, part, stamp=file_stamp(folder / part.name))
-            return PartCollected(part, fetched, resumed)
-        if have >= part.bytes:
-            partial.unlink()
-            progress(-have)
+            return PartCollected(part, fetched, transfer.resumed)
+        partial.unlink()
+        progress(-transfer.have)
     raise PartsAmiss(
         f"{part.name} did not arrive as the service described it ({part.bytes} bytes, SHA-256 {part.sha256[:12]}...).",
         "Run the same command again; if it stays so, order the export anew: bramblemoor order.",
     )
+
+
+class _Transfer:
+    """The transfer of one part to its partial file, hashed on the way, taken up again where it broke."""
+
+    def __init__(self, library: Library, order: str, part: Part, partial: Path, progress: Progress) -> None:
+        self.library, self.order, self.part, self.partial, self.progress = library, order, part, partial, progress
+        self.digest = hashlib.sha256()
+        self.have = self.fetched = self.resumed = 0
+        if partial.is_file():
+            for piece in chunks(partial):
+                self._count(piece)
+            self.resumed = self.have
+
+    def run(self, service: Service) -> None:
+        """Raises ServiceTrouble where the connection breaks again and again without a byte."""
+        stalled = 0
+        while self.have < self.part.bytes:
+            before = self.have
+            if self._continue(service):
+                return
+            self.resumed = self.have
+            stalled = 0 if self.have > before else stalled + 1
+            if stalled == _MOST_STALLS:
+                raise ServiceTrouble(
+                    f"The connection broke {stalled} times over {self.part.name} without a byte.",
+                    "Check the network, then run the same command again: it goes on where it stopped.",
+                )
+            time.sleep(0.1 * 2**stalled if stalled else 0)
+
+    def _continue(self, service: Service) -> bool:
+        """Fetch on from where it stands; says whether the service sent all that it had."""
+        row = self.library.db.execute(
+            "SELECT etag FROM parts WHERE order_id = ? AND number = ?", (self.order, self.part.number)
+        ).fetchone()
+        with service.open_part(self.part, self.have, row["etag"]) as stream, self.partial.open("ab") as file:
+            if stream.start != self.have:  # the service starts again, perhaps with another file
+                file.truncate(0)
+                self.progress(-self.have)
+                self.have, self.resumed, self.digest = 0, 0, hashlib.sha256()
+            if stream.etag != row["etag"]:
+                _remember(self.library, self.order, self.part, etag=stream.etag)
+            try:
+                for piece in stream.pieces:
+                    file.write(piece)
+                    self._count(piece)
+                    self.fetched += len(piece)
+            except ConnectionBroke:
+                return False
+            finally:
+                file.flush()
+                os.fsync(file.fileno())
+        return True
+
+    def _count(self, piece: bytes) -> None:
+        self.digest.update(piece)
+        self.have += len(piece)
+        self.progress(len(piece))
 
 
 def _remember(library: Library, order: str, part: Part, **values: str) -> None:

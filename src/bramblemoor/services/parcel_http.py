@@ -178,7 +178,7 @@ class ParcelHttp(Service):
 
 def _pieces(response: httpx.Response) -> Iterator[bytes]:
     try:
-        yield from response.iter_raw(1 << 20)
+        yield from response.iter_raw()
     except httpx.TransportError as error:
         raise ConnectionBroke from error
 

@@ -11,6 +11,8 @@ from bramblemoor.depots.kinds.interface import Drive, Grade, Reading
 from bramblemoor.library.durable import flush_many
 from bramblemoor.library.volumes import Volume, volume_of
 
+_APART = 4 << 20
+
 
 class FolderDrive(Drive):
     kind = "folder"
@@ -41,7 +43,9 @@ class FolderDrive(Drive):
         length = os.fstat(descriptor).st_size
         os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
         probe = bytearray(1)
-        for offset in {max(0, length - 1), length // 2, 0} if length else ():
+        # Asking starts a read-ahead: probes must lie farther apart than it reaches.
+        offsets = (length - 1, length // 2, 0) if length > _APART else (0,) * bool(length)
+        for offset in offsets:
             try:
                 os.preadv(descriptor, [probe], offset, os.RWF_NOWAIT)
             except BlockingIOError:
