@@ -71,11 +71,13 @@ def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> lis
 def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Path], progress: Progress) -> None:
     """Enter frames, files, claims and albums in the ledger, and write their sidecars and albums; one transaction."""
     references: dict[str, int] = {}
+    numbers: dict[int, int] = {}
     packets: dict[int, bytes] = {}
     changed: dict[int, None] = {}
     frames = sheet.db.execute("SELECT frame, max(here) AS here FROM units GROUP BY frame ORDER BY frame").fetchall()
     for row in frames:
         frame, is_changed = _enter_frame(sheet, parcel, library, row["frame"], row["here"])
+        numbers[row["frame"]] = frame
         if is_changed:
             changed[frame] = None
         for said in sidecars_of(sheet, row["frame"]):
@@ -83,7 +85,7 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
                 references[said["reference"]] = frame
             if said["content"] is not None:
                 packets[frame] = said["content"]
-    albums = list(_enter_albums(sheet, parcel, library.db, references))
+    albums = list(_enter_albums(sheet, parcel, library.db, references, numbers))
     for _, added in albums:
         changed.update(dict.fromkeys(added))
     written: list[Path] = []
@@ -145,8 +147,9 @@ def _enter_frame(
 
 
 def _enter_albums(
-    sheet: Worksheet, parcel: Parcel, db: sqlite3.Connection, references: dict[str, int]
+    sheet: Worksheet, parcel: Parcel, db: sqlite3.Connection, references: dict[str, int], numbers: dict[int, int]
 ) -> Iterator[tuple[int, list[int]]]:
+    """Rebuild albums; yields each with the frames that are new in it. `numbers` leads from a frame's entry to its number."""
     for row in sheet.db.execute("SELECT id, name, content FROM entries WHERE kind = 'album' ORDER BY id"):
         try:
             album = read_album(row["content"], parcel.dialect)
@@ -156,7 +159,14 @@ def _enter_albums(
                 (json.dumps([f"the album description was not read: {error}"]), row["id"]),
             )
             continue
-        members = [references[reference] for reference in album.order if reference in references]
+        listed = [references.get(reference) for reference in album.order]
+        copies = (numbers[frame] for frame in _frames_beside(sheet, row["name"]))
+        unlisted = iter([frame for frame in copies if frame not in listed])
+        # A frame without a sidecar cannot be told by its reference: it is one of those that lie in the album's folder.
+        members = [
+            found for frame in listed if (found := frame if frame is not None else next(unlisted, None)) is not None
+        ]
+        members += unlisted
         yield extend_album(
             db,
             service=parcel.service,
@@ -165,6 +175,17 @@ def _enter_albums(
             description=album.description,
             frames=members,
         )
+
+
+def _frames_beside(sheet: Worksheet, description: str) -> list[int]:
+    """The frames whose copies lie in the folder of an album's description, in the order of the archive."""
+    folder = description.rpartition("/")[0] + "/"
+    rows = sheet.db.execute(
+        "SELECT units.frame FROM entries JOIN units USING (sha256) WHERE kind = 'picture' AND is_copy"
+        " AND substr(name, 1, ?) = ? ORDER BY id",
+        (len(folder), folder),
+    )
+    return list(dict.fromkeys(row[0] for row in rows))
 
 
 def _keep_delivered(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
