@@ -1,0 +1,147 @@
+"""Speed, as ratios to the system's own programs on the same data in one run. The baselines are in proof/baselines/.
+
+usage: bench.py [--runs 5] [--megabytes 2000] [--in FOLDER]
+
+Each pair is run in turn; printed are the medians in seconds and the median of the ratios.
+"""
+
+import argparse
+import hashlib
+import json
+import os
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+import zipfile
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from PIL import Image
+
+HERE = Path(__file__).parent
+PROGRAM = [sys.executable, "-m", "bramblemoor"]
+PICTURE = 5_000_000
+PARTS = 4
+
+
+def picture(number: int) -> bytes:
+    """A small JPEG with Exif, padded with noise to the size of a camera's."""
+    import io
+
+    exif = Image.Exif()
+    exif[0x0110] = "Alderholt M7"
+    taken = datetime(2024, 1, 1, 9) + timedelta(hours=number * 7)
+    exif.get_ifd(0x8769)[0x9003] = taken.strftime("%Y:%m:%d %H:%M:%S")
+    target = io.BytesIO()
+    Image.new("RGB", (64, 48), (number % 256, 90, 120)).save(target, "JPEG", exif=exif)
+    return target.getvalue() + os.urandom(PICTURE - target.tell())
+
+
+def make_parcel(folder: Path, megabytes: int) -> None:
+    """A parcel as Thrushfield writes it: stored pictures, and a slip for each in the last part."""
+    folder.mkdir()
+    count = megabytes * 1_000_000 // PICTURE
+    slips = []
+    for part in range(PARTS):
+        with zipfile.ZipFile(folder / f"thrushfield-TFBENCH-{part + 1}of{PARTS}.zip", "w") as archive:
+            for number in range(part, count, PARTS):
+                content = picture(number)
+                name = f"B{number:06}"
+                archive.writestr(f"stream/{name}.jpg", content)
+                digest = hashlib.sha256(content).hexdigest()
+                item = {"ref": f"TF-{number:06}", "filename": f"{name}.jpg", "sha256": digest, "quality": "original"}
+                slips.append((f"slips/{name}_jpg.slip", {"item": item, "words": {"heading": f"Picture {number}"}}))
+            if part == PARTS - 1:
+                for entry, slip in slips:
+                    archive.writestr(entry, json.dumps(slip), zipfile.ZIP_DEFLATED)
+
+
+def timed(command: list[str], cwd: Path) -> float:
+    os.sync()
+    began = time.monotonic()
+    done = subprocess.run(command, cwd=cwd, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False)
+    spent = time.monotonic() - began
+    if done.returncode:
+        sys.exit(f"{' '.join(command)} failed:\n{done.stdout}")
+    return spent
+
+
+def compare(title: str, goal: float, runs: int, ours: Callable[[], float], theirs: Callable[[], float]) -> None:
+    pairs = [(ours(), theirs()) for _ in range(runs)]
+    mine, other = (statistics.median(pair[side] for pair in pairs) for side in (0, 1))
+    ratio = statistics.median(pair[0] / pair[1] for pair in pairs)
+    verdict = "ok" if ratio <= goal else "TOO SLOW"
+    print(f"{title:<34} {mine:8.2f} s {other:8.2f} s   ratio {ratio:5.2f}  (at most {goal})  {verdict}", flush=True)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--runs", type=int, default=5)
+    parser.add_argument("--megabytes", type=int, default=2000)
+    parser.add_argument("--in", dest="where", type=Path, default=None)
+    given = parser.parse_args()
+    with tempfile.TemporaryDirectory(dir=given.where) as name:
+        bench(Path(name), given.runs, given.megabytes)
+
+
+def bench(root: Path, runs: int, megabytes: int) -> None:
+    def clear(*names: str) -> None:
+        for name in names:
+            shutil.rmtree(root / name, ignore_errors=True)
+
+    def program(*arguments: str) -> float:
+        return timed([*PROGRAM, *arguments], root)
+
+    def unpack() -> float:
+        clear("library")
+        program("new", "library")
+        return program("--library", "library", "unpack", "--from", str(root / "parcel"))
+
+    def unzip() -> float:
+        clear("unzipped")
+        (root / "unzipped").mkdir()
+        return timed(["sh", str(HERE / "baselines/unpack.sh"), str(root / "parcel"), str(root / "unzipped")], root)
+
+    def backup() -> float:
+        clear("one", "two", "library")
+        program("new", "library")
+        program("--library", "library", "unpack", "--from", str(root / "parcel"))
+        for depot in ("one", "two"):
+            (root / depot).mkdir()
+            program("--library", "library", "depot", "add", depot, depot, "--site", "here", "--medium", "ssd")
+        return program("--library", "library", "backup")
+
+    def copies() -> float:
+        clear("one", "two")
+        for depot in ("one", "two"):
+            (root / depot).mkdir()
+        sums = root / "sums"
+        if not sums.exists():
+            listed = subprocess.run(
+                "find pictures -type f | xargs sha256sum", shell=True, cwd=root / "library", capture_output=True
+            )
+            sums.write_bytes(listed.stdout)
+        arguments = [str(root / name) for name in ("library", "one", "two", "sums")]
+        return timed(["sh", str(HERE / "baselines/backup.sh"), *arguments], root)
+
+    def start() -> float:
+        return statistics.median(program("--help") for _ in range(5))
+
+    def typer() -> float:
+        return statistics.median(timed([sys.executable, "-c", "import typer"], root) for _ in range(5))
+
+    print(f"{megabytes} MB of pictures of {PICTURE / 1e6:.0f} MB; medians of {runs} runs in turn", flush=True)
+    print(f"{'':<34} {'Bramblemoor':>10} {'baseline':>10}", flush=True)
+    compare("--help / import typer", 2.0, runs, start, typer)
+    make_parcel(root / "parcel", megabytes)
+    compare("unpack / unzip + sha256sum", 0.8, runs, unpack, unzip)
+    clear("unzipped")
+    compare("backup to two / 2 cp + 2 sha256sum", 0.6, runs, backup, copies)
+
+
+if __name__ == "__main__":
+    main()
