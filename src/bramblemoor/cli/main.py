@@ -3,6 +3,7 @@
 import os
 import sqlite3
 import sys
+from difflib import get_close_matches
 from importlib import import_module
 from pathlib import Path
 from typing import Annotated, Any
@@ -10,7 +11,7 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperGroup
 
-from bramblemoor.errors import BramblemoorError
+from bramblemoor.errors import BramblemoorError, WrongUse
 
 # Heading, then (command, module under cli/, one line of help).
 _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
@@ -67,6 +68,14 @@ class LazyCommands(TyperGroup):
         command = typer.main.get_command(commands[cmd_name])
         command.name = cmd_name
         return command
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        if args[0] not in _MODULES and not args[0].startswith("-"):
+            near = get_close_matches(args[0], _MODULES, 1, 0.0)[0]
+            raise WrongUse(
+                f"There is no command {args[0]!r}.", f"Did you mean {near}? All of them: bramblemoor --help."
+            )
+        return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         for heading, commands in _SECTIONS:

@@ -6,8 +6,6 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from filelock import FileLock, Timeout
-
 from bramblemoor.errors import LibraryInUse, NoLibrary, NotPossible, WrongUse
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.durable import free_bytes
@@ -53,6 +51,8 @@ class Library:
     @contextmanager
     def held(self) -> Iterator[None]:
         """Hold the library for a run that changes it. Raises LibraryInUse where another run does."""
+        from filelock import FileLock, Timeout
+
         self.require_writable()
         lock = FileLock(self.root / "ledger" / "in-use.lock")
         try:

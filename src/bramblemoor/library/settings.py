@@ -4,7 +4,6 @@ import tomllib
 from pathlib import Path
 
 import msgspec
-import tomlkit
 
 from bramblemoor.errors import NotPossible
 from bramblemoor.library.durable import write_atomically
@@ -50,6 +49,8 @@ of medium and at so many sites, each read back from its medium within fresh_days
 
 
 def write_settings(folder: Path, settings: Settings) -> None:
+    import tomlkit
+
     document = tomlkit.document()
     for line in _HEAD.splitlines():
         document.add(tomlkit.comment(line))

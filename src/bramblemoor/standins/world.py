@@ -112,7 +112,8 @@ def make_world(folder: Path) -> None:
     truth: dict[str, Any] = {"albums": {}, "frames": []}
     for item in items:
         record = asdict(item)
-        truth["frames"].append(record.pop("truth") | {"ref": item.ref, "files": item.files, "slip": item.slip})
+        known = {"ref": item.ref, "name": item.filename, "files": item.files, "slip": item.slip}
+        truth["frames"].append(record.pop("truth") | known)
         account["items"].append(record)
     for ref, title, _ in ALBUMS:
         truth["albums"][title] = [item.ref for item in items if ref in item.labels and item.files]

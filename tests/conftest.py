@@ -1,0 +1,172 @@
+"""What the tests share: the installed program, the made-up service as a real server, and a library that was unpacked once."""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+PROGRAM = Path(sys.executable).parent / "bramblemoor"
+CHECKER = ROOT / "proof/check.py"
+
+
+@dataclass
+class Result:
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+class Shell:
+    """Runs `bramblemoor` in a folder, with its tokens kept apart from the user's."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.environment = os.environ | {"BRAMBLEMOOR_SECRETS": str(folder / "tokens.json"), "COLUMNS": "160"}
+
+    def command(self, *arguments: str | Path) -> list[str]:
+        return [str(PROGRAM), *(str(argument) for argument in arguments)]
+
+    def __call__(self, *arguments: str | Path, code: int | None = 0, cwd: Path | None = None, **more: str) -> Result:
+        done = subprocess.run(
+            self.command(*arguments),
+            cwd=cwd or self.folder,
+            env=self.environment | more,
+            capture_output=True,
+            text=True,
+            stdin=subprocess.DEVNULL,
+            timeout=120,
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        if code is not None:
+            assert done.returncode == code, f"{arguments} ended with {done.returncode}\n{done.stdout}\n{done.stderr}"
+        return Result(done.returncode, done.stdout, done.stderr)
+
+
+@pytest.fixture(scope="session")
+def world(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The account at Thrushfield, drawn once."""
+    from bramblemoor.standins.world import make_world
+
+    folder = tmp_path_factory.mktemp("world") / "thrushfield"
+    make_world(folder)
+    return folder
+
+
+@contextmanager
+def serving(world: Path, *faults: str) -> Iterator[str]:
+    """The stand-in service as a process; yields its address. The account is shared, orders are made anew each time."""
+    folder = world.parent / f"account-{time.monotonic_ns()}"
+    folder.mkdir()
+    for name in ("account.json", "truth.json"):
+        shutil.copy(world / name, folder / name)
+    (folder / "items").symlink_to(world / "items")
+    command = [str(PROGRAM), "stand-in", "thrushfield", str(folder), "--prepare", "0.1", *faults]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    try:
+        assert process.stdout is not None and "listens" in process.stdout.readline()
+        (world.parent / "token.txt").write_text((folder / "token.txt").read_text())
+        yield (folder / "address.txt").read_text().strip()
+    finally:
+        process.kill()
+        process.wait()
+
+
+@pytest.fixture
+def shell(tmp_path: Path) -> Shell:
+    return Shell(tmp_path)
+
+
+@pytest.fixture
+def ordered(shell: Shell, world: Path) -> Callable[..., Path]:
+    """A new library that has ordered an export from the service at an address; returns the library's folder."""
+
+    def make(address: str, *options: str) -> Path:
+        shell("new", "library")
+        library = shell.folder / "library"
+        shell("service", "add", "thrushfield", address, "--token-file", world.parent / "token.txt", cwd=library)
+        shell("order", "--part-size", "2MB", *options, cwd=library)
+        return library
+
+    return make
+
+
+@pytest.fixture(scope="session")
+def collected_once(world: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A library with everything ordered and collected, to be copied and never touched."""
+    folder = tmp_path_factory.mktemp("collected")
+    shell = Shell(folder)
+    with serving(world) as address:
+        shell("new", "library")
+        shell(
+            "service", "add", "thrushfield", address, "--token-file", world.parent / "token.txt", cwd=folder / "library"
+        )
+        shell("order", "--part-size", "2MB", cwd=folder / "library")
+        shell("collect", cwd=folder / "library")
+    return folder / "library"
+
+
+@pytest.fixture(scope="session")
+def unpacked_once(collected_once: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("unpacked")
+    shutil.copytree(collected_once, folder / "library")
+    Shell(folder)("unpack", cwd=folder / "library")
+    return folder / "library"
+
+
+@pytest.fixture
+def collected(collected_once: Path, tmp_path: Path) -> Path:
+    """A library of one's own, everything collected, nothing unpacked."""
+    shutil.copytree(collected_once, tmp_path / "library")
+    return tmp_path / "library"
+
+
+@pytest.fixture
+def library(unpacked_once: Path, tmp_path: Path) -> Path:
+    """A library of one's own with everything unpacked, and no depots."""
+    shutil.copytree(unpacked_once, tmp_path / "library")
+    return tmp_path / "library"
+
+
+@pytest.fixture
+def depots(shell: Shell, library: Path) -> dict[str, Path]:
+    """Three empty depots of `library`, on pretend devices."""
+    made = {}
+    for name, site, medium in (("heron", "studio", "ssd"), ("otter", "studio", "hdd"), ("dipper", "cottage", "hdd")):
+        made[name] = shell.folder / name
+        made[name].mkdir()
+        shell("depot", "add", name, made[name], "--site", site, "--medium", medium, "--stand-in", name, cwd=library)
+    return made
+
+
+def check(world: Path, *arguments: str | Path, wrong: bool = False) -> str:
+    """Run the independent checker; it must find nothing wrong, or (`wrong`) something."""
+    done = subprocess.run(
+        [sys.executable, str(CHECKER), str(world), *(str(argument) for argument in arguments)],
+        capture_output=True,
+        text=True,
+    )
+    assert (done.returncode == 1) is wrong, done.stdout + done.stderr
+    return done.stdout
+
+
+def pictures(folder: Path) -> dict[str, bytes]:
+    """Every file below pictures/, by path."""
+    return {
+        path.relative_to(folder).as_posix(): path.read_bytes()
+        for path in sorted(folder.glob("pictures/**/*"))
+        if path.is_file()
+    }

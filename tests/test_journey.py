@@ -1,0 +1,76 @@
+"""The whole journey, as the demo shows it, checked against the truth of the made-up world."""
+
+import json
+from pathlib import Path
+
+from conftest import Shell, check
+
+
+def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
+    done = shell("demo", "--into", "made-up")
+    root = tmp_path / "made-up"
+    assert "resumed at" in done.out and "2 files amiss" in done.out and "every file matches" in done.out
+    assert done.out.count("Everything is safe: all 96 frames") == 3
+    assert "pictures: identical" in done.out and "The made-up world lies in made-up" in done.out
+    depots = [root / "depots" / name for name in ("heron", "otter", "dipper")]
+    check(
+        root / "thrushfield", "--library", root / "library", *(part for depot in depots for part in ("--depot", depot))
+    )
+
+    token = (root / "thrushfield/token.txt").read_text().strip()
+    for path in (
+        path for folder in (root / "library", root / "depots") for path in folder.rglob("*") if path.is_file()
+    ):
+        assert token.encode() not in path.read_bytes(), f"{path} holds the token"
+    assert token not in done.out + done.err
+    assert (root / "tokens.json").stat().st_mode & 0o077 == 0
+
+    again = shell("demo", "--into", "made-up")
+    assert "it was left as it is" in again.out and "--afresh" in again.out
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine/letter.txt").write_text("dear")
+    refused = shell("demo", "--into", "mine", code=2)
+    assert "other things" in refused.err and (tmp_path / "mine/letter.txt").read_text() == "dear"
+
+
+def test_reports_answer_in_json(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    backup = shell("backup", "--json", cwd=library).json
+    assert backup["balanced"] and backup["came_in"]["frames"] == 3 * 96
+    weighed = shell("standing", "--json", cwd=library).json
+    assert weighed["safe"] and weighed["states"] == {"sound": 96} and set(weighed["years"]) == {"2024", "2025", "2026"}
+    found = shell("find", "lantern", "--json", cwd=library).json
+    assert found["found"] == 23 and found["frames"][0]["path"] == "pictures/2026/2026-05/KW0901.mp4"
+    frame = shell("show", "ALD_0669.jpg", "--json", cwd=library).json
+    assert frame["believed"]["title"] == "水面の灯り 2" and {file["role"] for file in frame["files"]} == {
+        "original",
+        "clip",
+        "sidecar",
+    }
+    assert {copy["name"] for copy in frame["copies"]} == {"heron", "otter", "dipper"}
+    assert [one["run"] for one in shell("receipt", "--list", "--json", cwd=library).json] == ["unpack", "backup"]
+    assert shell("receipt", "1", "--json", cwd=library).json["left_out"][0]["name"] == "KW0777.jpg"
+    assert len(shell("depot", "list", "--json", cwd=library).json["depots"]) == 3
+    assert shell("service", "list", "--json", cwd=library).json["services"][0]["orders"][0]["state"] == "unpacked"
+    assert shell("verify", "--json", cwd=library).json["left_out"] == []
+    json.loads(shell("mend", "--json", cwd=library).out)
+
+
+def test_find_filters_and_opens_a_depot_by_itself(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", "heron", cwd=library)
+    library.rename(library.with_name("gone"))
+    data = depots["heron"] / "data"
+
+    def paths(*arguments: str) -> int:
+        return int(shell("find", *arguments, "--library", data, "--json").json["found"])
+
+    assert paths() == 96
+    assert paths("lantern") == paths("LANT") == 23
+    assert paths("--since", "2025", "--until", "2025-04") == 19
+    assert paths("--since", "2026-05-02", "--until", "2026-05-02", "--favourite") == 5
+    assert paths("--album", "owls & water") == 9
+    assert paths("--person", "Omar", "--location", "Upper Tarn") == 6
+    assert paths("--keyword", "nest boxes") == 18
+    assert paths("Łąka") == 4 and paths("nothing", "such") == 0
+    assert "opens read-only" in shell("backup", "--library", data, code=3).err
+    assert shell("find", "owl", cwd=depots["heron"]).out.count("2025-11") >= 18
+    assert "no date" in shell("find", "--since", "May", "--library", data, code=2).err
