@@ -159,13 +159,15 @@ def check_ledger(truth: dict, root: Path) -> None:
 
 
 def check_receipts(truth: dict, root: Path) -> None:
-    """The unpackings' accounts: each balances, by our own sums, and one speaks for all frames, naming those without a picture."""
-    frames, left = [0], set()
+    """The unpackings' accounts: the last of each order balances, by our own sums, and one speaks for all frames by name."""
+    frames, left, last = [0], set(), {}
     for path in sorted((root / "ledger/receipts").glob("*-unpack-*.json")):
         receipt = json.loads(path.read_text(encoding="utf-8"))
+        last[receipt["about"]["order"]] = receipt
+    for order, receipt in last.items():
         lines = [line["amount"] for line in receipt["kept"] + receipt["left_out"]]
         for unit in ("frames", "files", "bytes"):
-            expect(f"{path.name} balance in {unit}", sum(line[unit] for line in lines), receipt["came_in"][unit])
+            expect(f"balance of {order} in {unit}", sum(line[unit] for line in lines), receipt["came_in"][unit])
         frames.append(receipt["came_in"]["frames"])
         left |= {item["name"] for item in receipt["left_out"]}
     expect("frames on a receipt", max(frames), len(truth["frames"]))

@@ -19,12 +19,20 @@ def restore(
     json: AsJson = False,
 ) -> None:
     """Bring a whole library back from one or more depots. Needs nothing but the depots; overwrites nothing."""
-    from bramblemoor.depots.restore import depots_at
+    from bramblemoor.depots.restore import depots_at, is_restored
     from bramblemoor.depots.restore import restore as run
 
     know_stand_ins()
+    sources = depots_at(depots)
+    if is_restored(folder, sources[0]):
+        if json:
+            say.as_json({"restored": str(folder), "already": True})
+        else:
+            say.line(f"{folder} is that library already; nothing was changed.")
+            say.line(f"To see whether every file in it is sound: bramblemoor --library {folder} verify library.")
+        return
     with say.meter() as progress:
-        library, receipt = run(folder, depots_at(depots), progress)
+        library, receipt = run(folder, sources, progress)
     if not json:
         say.line(f"Restored {whose(library)}.")
         say.line("Other depots become known again with: bramblemoor depot add NAME FOLDER.")

@@ -7,6 +7,7 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.lane import Item
 from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, reading_tag, receipt_tag, run_name
 from bramblemoor.depots.register import finish_at, remember_device
+from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
@@ -40,7 +41,11 @@ def backup(library: Library, depots: Sequence[Depot], progress: Progress) -> Rec
 
 
 def close_journals(library: Library, depots: Sequence[Depot], outcome: CopyOutcome, receipt: Receipt) -> None:
-    """End the run at each depot that was written to: manifests, reading and receipt."""
+    """End the run at each depot that was written to: manifests, reading and receipt.
+
+    Raises DepotTrouble, once all others are closed, where a drive fails at it: the next run there finishes this one.
+    """
+    failed: list[tuple[Depot, OSError]] = []
     for depot in depots:
         journal = outcome.journals.get(depot.id)
         if journal is None:
@@ -57,7 +62,15 @@ def close_journals(library: Library, depots: Sequence[Depot], outcome: CopyOutco
             paths=[done.item.path for done in copied],
             amiss=[finding for finding in outcome.findings if depot.name in finding.what],
         )
-        journal.close(library.name, dict([reading_tag(reading), receipt_tag(receipt)]))
+        try:
+            journal.close(library.name, dict([reading_tag(reading), receipt_tag(receipt)]))
+        except OSError as error:
+            failed.append((depot, error))
+    for depot, reason in failed:
+        raise DepotTrouble(
+            f"The run at the depot {depot.name} could not be closed ({reason.strerror or reason}).",
+            "Put that right, or make room there, and run the same command again: it finishes what was begun.",
+        ) from reason
 
 
 def _receipt(

@@ -20,6 +20,7 @@ from bramblemoor.library.durable import TEMPORARY, digest_of, flush_folder, flus
 from bramblemoor.library.home import FOLDERS, Library, require_room
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, next_number, stamp, write_receipt
+from bramblemoor.library.settings import read_settings
 from bramblemoor.library.volumes import volume_of
 
 _UNFINISHED = "restore-unfinished.json"
@@ -110,6 +111,13 @@ def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[
     return library, receipt
 
 
+def is_restored(target: Path, depot: Depot) -> bool:
+    """Whether `target` is this library already, with no restore unfinished."""
+    if (target / _UNFINISHED).exists() or not (target / ledger_file.FILE).is_file():
+        return False
+    return read_settings(target).library.id == depot.identity.library
+
+
 def _claim(target: Path, depot: Depot) -> None:
     """Take `target` for this restore. Raises WrongUse where it holds anything else."""
     marker = target / _UNFINISHED
@@ -117,7 +125,9 @@ def _claim(target: Path, depot: Depot) -> None:
         if json.loads(marker.read_text())["library"] != depot.identity.library:
             raise WrongUse(f"{target} holds the unfinished restore of another library.", "Name another folder.")
         return
-    if target.exists() and (not target.is_dir() or any(target.iterdir())):
+    if target.exists() and (
+        not target.is_dir() or any(path.name != _UNFINISHED + TEMPORARY for path in target.iterdir())
+    ):
         raise WrongUse(f"{target} is not empty, and a restore overwrites nothing.", "Name a new or empty folder.")
     target.mkdir(parents=True, exist_ok=True)
     document = {"library": depot.identity.library, "started": stamp(now_utc())}

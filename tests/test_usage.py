@@ -1,0 +1,69 @@
+"""What users type by mistake."""
+
+import pytest
+
+from conftest import Shell
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "words"),
+    [
+        (["find", "owl"], 3, ("is not inside a library", "bramblemoor new DIR")),
+        (["find", "--library", "nowhere"], 3, ("no library at nowhere",)),
+        (["fnid"], 2, ("no command 'fnid'", "Did you mean find?")),
+        (["find", "--sinse", "2025"], 2, ("--sinse", "--since")),
+        (["find", "--most", "many"], 2, ("--most", "many")),
+        (["receipt", "first", "--library", "lib"], 2, ("first",)),
+        (["receipt", "9", "--library", "lib"], 2, ("no receipts yet",)),
+        (["order", "--library", "lib"], 2, ("knows no service yet", "service add")),
+        (["order", "--since", "May", "--library", "lib"], 2, ("'May' is no date", "2026-05-09")),
+        (["order", "--part-size", "huge", "--library", "lib"], 2, ("'huge' is no size", "500MB")),
+        (["order", "--only", "films", "--library", "lib"], 2, ("photos, videos or both",)),
+        (["collect", "--library", "lib"], 2, ("Nothing was ordered yet",)),
+        (["unpack", "--library", "lib"], 2, ("Nothing was ordered yet",)),
+        (["unpack", "--from", "nowhere", "--library", "lib"], 2, ("nowhere is not a folder",)),
+        (
+            ["unpack", "--from", ".", "--dialect", "thrush", "--library", "lib"],
+            2,
+            ("no dialect 'thrush'", "thrushfield"),
+        ),
+        (["backup", "--library", "lib"], 2, ("no depot yet", "depot add")),
+        (["show", "x.jpg", "--library", "lib"], 2, ("No frame is called 'x.jpg'",)),
+        (["new", "lib"], 2, ("is a library already",)),
+        (["restore", "back", "--from", "lib"], 3, ("no depot at lib",)),
+        (
+            ["service", "add", "thrushfield", "ftp://x", "--token-file", "t", "--library", "lib"],
+            2,
+            ("not a service's address",),
+        ),
+        (
+            ["service", "add", "thrushfield", "https://x.example", "--library", "lib"],
+            2,
+            ("No token was given", "--token-file"),
+        ),
+    ],
+)
+def test_mistakes_get_two_sentences(shell: Shell, arguments: list[str], code: int, words: tuple[str, ...]) -> None:
+    shell("new", "lib")
+    error = shell(*arguments, code=code).err
+    assert all(word in error for word in words), error
+
+
+def test_help_and_versions(shell: Shell) -> None:
+    text = shell("--help").out
+    for command in (
+        "new",
+        "service",
+        "order",
+        "collect",
+        "unpack",
+        "depot",
+        "backup",
+        "verify",
+        "mend",
+        "standing",
+        "restore",
+    ):
+        assert command in text
+        assert "Usage: bramblemoor " + command in shell(command, "--help").out
+    assert shell("--version").out.startswith("Bramblemoor ")
