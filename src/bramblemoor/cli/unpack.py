@@ -36,11 +36,10 @@ def unpack(
     json: AsJson = False,
 ) -> None:
     """File the pictures of an export by date, with titles, captions, people, locations and albums. All parts as one."""
-    from bramblemoor.exports import worksheet
     from bramblemoor.exports.dialect import load_dialect
     from bramblemoor.exports.parcel import parcel_in_folder
     from bramblemoor.exports.unpack import unpack as file_parcel
-    from bramblemoor.services.book import order_named
+    from bramblemoor.services.book import order_named, orders
 
     library = library_here(library_dir)
     with library.held():
@@ -49,8 +48,9 @@ def unpack(
             name = service or known.name
             parcel = parcel_in_folder(folder, name, known, lambda order: library.incoming(name, order))
         else:
-            chosen = order_named(library, order, ("collected", "ready"))
-            if chosen.state == "unpacked" and not worksheet.exists(library.incoming(chosen.service, chosen.id)):
+            waiting = {known.state for known in orders(library)} & {"collected", "ready", "preparing", "asked"}
+            chosen = order_named(library, order, ("collected", "ready") if waiting else ("unpacked",))
+            if chosen.state == "unpacked":
                 say.line(f"{chosen.id} was unpacked already. Its account: bramblemoor receipt --list.")
                 return
             parcel = _collected_parcel(library, chosen)

@@ -7,6 +7,7 @@ import struct
 import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import pairwise
 from pathlib import Path
 
 from bramblemoor.errors import HostileArchive, PartsAmiss
@@ -138,7 +139,7 @@ class ZipPart:
 
     def _refuse_overlaps(self, spans: list[tuple[int, int]], end: int) -> None:
         spans.sort()
-        for (_, stop), (begin, _) in zip(spans, [*spans[1:], (end, end)], strict=True):
+        for (_, stop), (begin, _) in pairwise([*spans, (end, end)]):
             if stop > begin:
                 raise HostileArchive(
                     f"{self.path.name}: its entries overlap (at byte {begin}).",

@@ -40,11 +40,12 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
             db.execute("INSERT INTO meta VALUES (?, '')", (mark,))
     receipt = account(sheet, parcel, library)
     write_receipt(library.receipts, receipt)
+    # In this order: a worksheet must never outlive its mark, or its frames would be entered again.
+    sheet.discard()
     with library.ledger.changing() as db:
         db.execute("DELETE FROM meta WHERE key = ?", (mark,))
         if receipt.balanced:
             db.execute("UPDATE orders SET state = 'unpacked' WHERE id = ?", (parcel.order,))
-    sheet.discard()
     return receipt
 
 

@@ -97,10 +97,6 @@ class Worksheet:
             path.unlink()
 
 
-def exists(work: Path) -> bool:
-    return (work / "worksheet.sqlite").is_file()
-
-
 def fingerprint(parcel: Parcel) -> str:
     """Names, sizes and times of the parts, and the dialect: another parcel needs another worksheet."""
     facts = [parcel.dialect.name]
