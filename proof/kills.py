@@ -104,9 +104,17 @@ class Stage:
 
 
 def kill_at_call(stage: Stage, command: str, calls: str, when: int) -> bool:
-    inject = ("strace", "-f", "-qq", "-o", "/dev/null", "--seccomp-bpf", "-e", f"trace={calls}")
+    inject = ("strace", "-f", "-qq", "-o", "/dev/null", "-e", f"trace={calls}")
     done = stage.attempt(*stage.commands[command], prefix=(*inject, "-e", f"inject={calls}:signal=SIGKILL:when={when}"))
     return done.returncode in (-9, 137)
+
+
+def calls_made(stage: Stage, command: str, calls: str) -> int:
+    """How often the busiest thread of an undisturbed run makes such a call."""
+    stage.reset(command)
+    log = stage.root / "calls"
+    stage.attempt(*stage.commands[command], prefix=("strace", "-f", "-qq", "-o", str(log), "-e", f"trace={calls}"))
+    return max(Counter(line.split()[0] for line in log.read_text(errors="replace").splitlines()).values(), default=0)
 
 
 def kill_after(stage: Stage, command: str, seconds: float) -> bool:
@@ -152,20 +160,22 @@ def prove(
     stage: Stage, command: str, kind: str, wanted: int, chance: random.Random,
     tried: Counter[tuple[str, str]], held: Counter[tuple[str, str]],
 ) -> None:  # fmt: skip
-    """Kill `wanted` times; a run that ended before its kill does not count, and the next is aimed earlier."""
-    latest: float = 1.2 if kind == "instant" else 60
-    misses = 0
-    while tried[command, kind] < wanted and misses < 40:
-        stage.reset(command)
-        if kind == "instant":
-            aimed: float = chance.uniform(0.25, latest)
-            killed = kill_after(stage, command, aimed)
+    """Kill `wanted` times, at calls spread over the whole run; a run that ended before its kill is aimed at again, earlier."""
+    made = 0 if kind == "instant" else calls_made(stage, command, CALLS[kind])
+    latest = 1.2
+    for number in range(wanted):
+        for _ in range(5):
+            stage.reset(command)
+            if kind == "instant":
+                aimed = chance.uniform(0.25, latest)
+                killed = kill_after(stage, command, aimed)
+                latest = latest if killed else max(0.4, aimed)
+            else:
+                aimed = max(1, min(made, round(made * (number + chance.random()) / wanted)))
+                killed = kill_at_call(stage, command, CALLS[kind], int(aimed))
+            if killed:
+                break
         else:
-            aimed = chance.randint(1, int(latest))
-            killed = kill_at_call(stage, command, CALLS[kind], int(aimed))
-        if not killed:
-            latest = max(1, aimed - 1) if kind != "instant" else max(0.4, aimed)
-            misses += 1
             continue
         tried[command, kind] += 1
         problems = stage.check(command)

@@ -112,7 +112,7 @@ def test_belief() -> None:
     assert "service says" in believe([claims[0], Claim("taken", "2026-05-02T20:33:00Z", "service")]).conflicts[0]
 
 
-FOREIGN = b"""<?xpacket begin='' id='W5M0MpCehiHzreSzNTczkc9d'?><x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF
+FOREIGN = b"""<?xpacket begin='' id='W5M0MpCehiHzreSzNTczkc9d'?><x:xmpmeta xmlns:x="urn:any:wrapper"><rdf:RDF
  xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"><rdf:Description rdf:about="" xmlns:dc="http://purl.org/dc/elements/1.1/"
  xmlns:ed="urn:editor:" ed:exposure="+0.3" ed:version="9">
  <ed:curve><rdf:Seq><rdf:li>0, 0</rdf:li><rdf:li>9, 7</rdf:li></rdf:Seq></ed:curve>

@@ -1,4 +1,4 @@
-"""The marker segments of a JPEG file (ITU-T T.81, annex B): just enough to reach its metadata and size."""
+"""The marker segments of a JPEG file (ITU-T T.81, appendix B): just enough to reach its metadata and size."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass

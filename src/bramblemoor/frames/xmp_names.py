@@ -7,7 +7,6 @@ from lxml import etree
 RDF: Final = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
 XML: Final = "http://www.w3.org/XML/1998/namespace"
 NAMESPACES: Final = {
-    "x": "adobe:ns:meta/",
     "rdf": RDF,
     "dc": "http://purl.org/dc/elements/1.1/",
     "xmp": "http://ns.adobe.com/xap/1.0/",

@@ -29,8 +29,8 @@ def sidecar(facts: Facts, belonging: Belonging, existing: bytes | None = None) -
     The same input gives the same bytes, and adding a second time changes none.
     """
     if existing is None:
-        root = etree.Element(qualified("x:xmpmeta"), nsmap={"x": NAMESPACES["x"]})
-        rdf = etree.SubElement(root, f"{{{RDF}}}RDF", nsmap={"rdf": RDF})
+        # The wrapper that many packets have around rdf:RDF is optional (ISO 16684-1, 7.3.3).
+        root = rdf = etree.Element(f"{{{RDF}}}RDF", nsmap={"rdf": RDF})
         present: set[str] = set()
     else:
         rdf = parse_packet(existing)
@@ -45,8 +45,9 @@ def sidecar(facts: Facts, belonging: Belonging, existing: bytes | None = None) -
     description = etree.SubElement(rdf, f"{{{RDF}}}Description", nsmap=used)
     description.set(f"{{{RDF}}}about", "")
     description.extend(elements)
-    etree.indent(description, space=" ", level=2)
-    body = etree.tostring(root, encoding="utf-8", pretty_print=True)
+    if existing is None:
+        etree.indent(rdf, space=" ")
+    body = etree.tostring(root, encoding="utf-8") + b"\n"
     return b'<?xpacket begin="\xef\xbb\xbf" id="W5M0MpCehiHzreSzNTczkc9d"?>\n' + body + b'<?xpacket end="w"?>\n'
 
 

@@ -1,9 +1,10 @@
 """File names that survive exFAT, NTFS, APFS and ext4, and their collisions."""
 
+import re
 import unicodedata
 from collections.abc import Callable
 
-_FORBIDDEN = {ord(character): "_" for character in '<>:"/\\|?*%'} | dict.fromkeys((*range(32), 127))
+_FORBIDDEN = {ord(character): "_" for character in '<>:"/\\|?*%'} | dict.fromkeys((*range(32), *range(127, 160)))
 _DEVICES = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
 _MOST = 255
 _ROOM = len(".xmp") + len(".bm-new")
@@ -17,17 +18,21 @@ def safe_name(name: str) -> str:
     suffixes that are put behind it, in UTF-8 bytes and in UTF-16 units.
     """
     name = unicodedata.normalize("NFC", name.encode("utf-8", "replace").decode())
-    name = name.translate(_FORBIDDEN).strip().rstrip(". ")
+    name = _trimmed(name.translate(_FORBIDDEN).lstrip())
     stem, dot, ending = name.rpartition(".")
     if not stem:
         stem, dot, ending = name, "", ""
     if stem.split(".")[0].rstrip().lower() in _DEVICES:
         stem = "_" + stem
     while stem and _too_long(stem + dot + ending):
-        stem = stem[:-1].rstrip(". ")
+        stem = _trimmed(stem[:-1])
     while ending and _too_long(stem + dot + ending):
         ending = ending[:-1]
-    return stem + dot + ending or "_"
+    return _trimmed(stem + dot + ending) or "_"
+
+
+def _trimmed(name: str) -> str:
+    return re.sub(r"[.\s]+$", "", name)
 
 
 def _too_long(name: str) -> bool:
