@@ -113,14 +113,10 @@ def verify(
             receipt = run(library, opened, with_library=with_library, progress=progress)
     amiss = bool(receipt.left_out or receipt.findings)
     if not json and amiss:
-        say.line(
-            f"{say.many(len(receipt.left_out), 'file')} amiss:"
-            if receipt.left_out
-            else "Pictures sound; but see below."
-        )
-        for item in receipt.left_out:
-            say.line(f"  {item.name}: {item.reason}")
-        say.line("Put right what can be put right: bramblemoor mend.")
+        what = "Every picture is sound, but something else is not"
+        if receipt.left_out:
+            what = f"{len(receipt.left_out):,} of {say.many(receipt.came_in.files, 'file')} amiss"
+        say.line(f"{what}; to put it right: bramblemoor mend.")
         say.line()
     finish(receipt, json=json, attention=amiss or passed_over)
 

@@ -25,7 +25,7 @@ def new(
         say.as_json({"library": library.name, "id": library.settings.library.id, "root": str(library.root)})
         return
     rule = library.settings.rule
-    say.line(f"Made the library {whose(library)} (site {site}, medium {medium}).")
+    say.line(f"Made the library {whose(library)}; site {site}, medium {medium}.")
     say.line(
         f"Its rule: {rule.copies} copies on {rule.media} kinds of medium at {rule.sites} sites, each read back within"
         f" {rule.fresh_days} days. It stands in bramblemoor.toml."

@@ -10,6 +10,14 @@ from bramblemoor.errors import WrongUse
 from bramblemoor.library.receipts import Amount, Receipt, encode, listing, read_receipt, total
 
 _FEW = 3
+# What the two sides of the books are called, by run.
+_SIDES = {
+    "unpack": ("came in", "left out"),
+    "backup": ("to be held", "not copied"),
+    "verify": ("to be read", "not good"),
+    "mend": ("to be mended", "not mended"),
+    "restore": ("at the depots", "not restored"),
+}
 
 
 def receipt(
@@ -80,22 +88,22 @@ def print_receipt(one: Receipt, *, every: bool = False) -> None:
     say.line(f"Receipt {one.number}: {one.run}, {moment(one.finished)}")
     for key, value in one.about.items():
         say.line(f"  {key}: {value}")
+    whole, rest = _SIDES.get(one.run, ("came in", "left out"))
     left = total(item.amount for item in one.left_out)
-    rows = [_row("came in", one.came_in), *(_row(f"  {line.what}", line.amount) for line in one.kept)]
+    rows = [_row(whole, one.came_in), *(_row(f"  {line.what}", line.amount) for line in one.kept)]
     if one.left_out:
-        rows.append(_row("  left out", left))
+        rows.append(_row(f"  {rest}", left))
     say.table(("", "frames", "files", "size"), rows, right=(1, 2, 3))
     if one.balanced:
-        say.line(
-            "The books balance: all that came in was kept or is named below." if one.left_out else "The books balance."
-        )
+        named = f": all is accounted for, and what was {rest} is named below" if one.left_out else ""
+        say.line(f"The books balance{named}.")
     else:
         gap = one.came_in, one.accounted
         say.line(
             f"THE BOOKS DO NOT BALANCE: {amount_text(gap[0])} came in, {amount_text(gap[1])} are accounted for. Nothing was"
             " deleted; run it again, and if this stays, do not rely on this run."
         )
-    _print_named("Left out", [(item.reason, item.name) for item in one.left_out], every, one.number)
+    _print_named(rest.capitalize(), [(item.reason, item.name) for item in one.left_out], every, one.number)
     _print_named("Worth knowing", [(item.what, item.name) for item in one.findings], every, one.number)
 
 

@@ -53,6 +53,7 @@ def _document(library: Library, weighed: "Standing") -> dict[str, Any]:
         },
         "frames": weighed.frames,
         "states": dict(weighed.total()),
+        "other_files": dict(weighed.other_states),
         "years": {
             str(year or "undated"): {
                 "states": dict(states),
@@ -83,6 +84,8 @@ def _print(library: Library, weighed: "Standing") -> None:
         say.line(f"Everything is safe: all {say.many(weighed.frames, 'frame')} of {whose(library)} are sound.")
     else:
         worst = ", ".join(f"{total[state]:,} {state}" for state in STATES if total[state])
+        if total["sound"] == weighed.frames:
+            worst = "all are sound, but other files (albums, companions, delivered data) are not"
         say.line(f"NOT everything is safe: of {say.many(weighed.frames, 'frame')} of {whose(library)}, {worst}.")
     say.line(
         f"Rule: {rule.copies} copies, {rule.media} kinds of medium, {rule.sites} sites, read back within {rule.fresh_days} days."
@@ -100,7 +103,13 @@ def _print(library: Library, weighed: "Standing") -> None:
             )
         )
     rows.append(("all", *(say.dash(total[s]) for s in STATES), *(say.dash(own.frames) for own in weighed.holders)))
-    rows.append((f"other files ({weighed.others})", "", "", "", "", *(say.dash(own.others) for own in weighed.holders)))
+    rows.append(
+        (
+            "other files",
+            *(say.dash(weighed.other_states[state]) for state in STATES),
+            *(say.dash(own.others) for own in weighed.holders),
+        )
+    )
     say.table(("frames", *STATES, *names), rows, right=tuple(range(1, 5 + len(names))))
     for state in STATES[1:]:
         if total[state]:

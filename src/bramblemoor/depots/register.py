@@ -128,6 +128,14 @@ def add_depot(
     return depot, False
 
 
+def _whereabouts(library: Library, root: Path) -> str:
+    """Where a depot is, seen from the library; on Windows another drive can only be named in full."""
+    try:
+        return Path(os.path.relpath(root.resolve(), library.root)).as_posix()
+    except ValueError:
+        return root.resolve().as_posix()
+
+
 def _enter(library: Library, depot: Depot) -> None:
     identity = depot.identity
     with library.ledger.changing() as db:
@@ -136,7 +144,7 @@ def _enter(library: Library, depot: Depot) -> None:
             " whereabouts = excluded.whereabouts, device = excluded.device",
             (
                 identity.id, identity.name, identity.kind, identity.site, identity.medium,
-                Path(os.path.relpath(depot.root.resolve(), library.root)).as_posix(), depot.drive.device,
+                _whereabouts(library, depot.root), depot.drive.device,
                 json.dumps(identity.options), stamp(now_utc()),
             ),
         )  # fmt: skip

@@ -69,13 +69,18 @@ def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[
     sizes = {path: _size_at(depots, path) for path in wanted}
     present = sum(size for path, size in sizes.items() if (target / path.removeprefix("data/")).is_file())
     require_room(target, sum(sizes.values()) - present, "Restoring")
+    final_ledger = target / ledger_file.FILE
     fresh_ledger = target / (ledger_file.FILE + TEMPORARY)
-    ledger_done = _fetch(depots, ledger_path, wanted[ledger_path], fresh_ledger, None)
+    if final_ledger.is_file():
+        # An earlier run has begun to write to it: it must stay, as SQLite may have to roll its journal back.
+        ledger_done, known = _Restored(ledger_file.FILE, sizes[ledger_path]), final_ledger
+    else:
+        ledger_done, known = _fetch(depots, ledger_path, wanted[ledger_path], fresh_ledger, None), fresh_ledger
     times: dict[str, int] = {}
     if not ledger_done.trouble:
-        snapshot = Ledger(fresh_ledger, read_only=True)
-        times = {row[0]: row[1] for row in snapshot.db.execute("SELECT path, mtime_ns FROM files")}
-        snapshot.close()
+        ledger = Ledger(known)
+        times = {row[0]: row[1] for row in ledger.db.execute("SELECT path, mtime_ns FROM files")}
+        ledger.close()
     results = [ledger_done]
     batch: list[Path] = []
     done, filled, total = 0, 0, sum(sizes.values())
@@ -101,7 +106,8 @@ def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[
         )
     for folder in FOLDERS:
         (target / folder).mkdir(parents=True, exist_ok=True)
-    fresh_ledger.replace(target / ledger_file.FILE)
+    if known is fresh_ledger:
+        fresh_ledger.replace(final_ledger)
     flush_folder(target / "ledger")
     library = Library(target)
     receipt = _receipt(library, depots, results, sizes, started)

@@ -48,10 +48,14 @@ class HolderStanding:
 
 @dataclass
 class Standing:
-    """Frames by year and state; `years` maps a year (None: undated) to counts, and `held` to frames per holder id."""
+    """Frames by year and state; `years` maps a year (None: undated) to counts, and `held` to frames per holder id.
+
+    `others` counts files that belong to no frame, as album lists and delivered data; the rule holds for them too.
+    """
 
     frames: int
     others: int
+    other_states: Counter[State] = field(default_factory=Counter)
     years: dict[int | None, Counter[State]] = field(default_factory=dict)
     held: dict[int | None, Counter[str]] = field(default_factory=dict)
     holders: list[HolderStanding] = field(default_factory=list)
@@ -63,8 +67,9 @@ class Standing:
 
     @property
     def sound(self) -> bool:
-        others = max((holder.others for holder in self.holders), default=0) == self.others
-        return self.total()["sound"] == self.frames and others and not any(holder.amiss for holder in self.holders)
+        """Everything satisfies the rule, albums, companions and delivered data included, and nothing is known to be amiss."""
+        counted = self.total()["sound"] == self.frames and self.other_states["sound"] == self.others
+        return counted and not any(holder.amiss for holder in self.holders)
 
 
 def judge(library: Library, holders: Sequence[Holder]) -> State:
@@ -99,6 +104,9 @@ def standing(library: Library) -> Standing:
     cutoff = stamp(now_utc() - timedelta(days=library.settings.rule.fresh_days))
     frames, others = db.execute("SELECT count(DISTINCT frame), sum(frame IS NULL) FROM files").fetchone()
     result = Standing(frames, others or 0)
+    for row in _masks_of_others(db, holders, cutoff):
+        members = [holder for number, holder in enumerate(holders) if row["mask"] >> number & 1]
+        result.other_states[judge(library, members)] += row["files"]
     for row in _masks(db, holders, cutoff):
         members = [holder for number, holder in enumerate(holders) if row["mask"] >> number & 1]
         result.years.setdefault(row["year"], Counter())[judge(library, members)] += row["frames"]
@@ -115,7 +123,7 @@ _GOOD = "c.state = 'good' AND c.grade = 'medium' AND c.sha256 = f.sha256 AND c.r
 
 def _masks(db: sqlite3.Connection, holders: Sequence[Holder], cutoff: str) -> list[sqlite3.Row]:
     """Frames counted by year and by the set of holders (bit N: the Nth holder) at which they count."""
-    bits = " ".join(f"WHEN '{holder.id}' THEN {1 << number}" for number, holder in enumerate(holders))
+    bits = _bits(holders)
     return db.execute(
         f"""
         WITH needed AS (SELECT frame, count(*) AS files FROM files WHERE frame IS NOT NULL GROUP BY frame),
@@ -133,6 +141,25 @@ def _masks(db: sqlite3.Connection, holders: Sequence[Holder], cutoff: str) -> li
         """,
         {"cutoff": cutoff},
     ).fetchall()
+
+
+def _masks_of_others(db: sqlite3.Connection, holders: Sequence[Holder], cutoff: str) -> list[sqlite3.Row]:
+    """The same for files that belong to no frame."""
+    return db.execute(
+        f"""
+        WITH mask AS (
+            SELECT f.id, (f.id NOT IN (SELECT file FROM copies WHERE depot = '{LIBRARY}'))
+                + coalesce(sum(CASE WHEN {_GOOD} THEN CASE c.depot {_bits(holders)} ELSE 0 END END), 0) AS mask
+            FROM files f LEFT JOIN copies c ON c.file = f.id WHERE f.frame IS NULL GROUP BY f.id
+        )
+        SELECT mask, count(*) AS files FROM mask GROUP BY mask
+        """,
+        {"cutoff": cutoff},
+    ).fetchall()
+
+
+def _bits(holders: Sequence[Holder]) -> str:
+    return " ".join(f"WHEN '{holder.id}' THEN {1 << number}" for number, holder in enumerate(holders))
 
 
 def _holder_standing(db: sqlite3.Connection, holder: Holder, cutoff: str, whole: Standing) -> HolderStanding:

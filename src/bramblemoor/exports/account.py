@@ -126,6 +126,10 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
             yield Finding(name, f"{what}; kept as it came")
         if row["former_name"]:
             yield Finding(name, f"came as {row['former_name']}; that name was taken or does not work on every drive")
-    for row in library.db.execute("SELECT id, folder, name FROM frames WHERE arrived = ? ORDER BY id", (parcel.order,)):
+    for row in library.db.execute(
+        "SELECT id, folder, name, reduced FROM frames WHERE arrived = ? ORDER BY id", (parcel.order,)
+    ):
+        if row["reduced"]:
+            yield Finding(f"{row['folder']}/{row['name']}", "a reduced copy: the service keeps no original of it")
         for conflict in believe(claims_of(library.db, row["id"])).conflicts:
             yield Finding(f"{row['folder']}/{row['name']}", conflict)

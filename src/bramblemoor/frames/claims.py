@@ -89,7 +89,10 @@ def _taken(claims: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple
                 continue
             offset = infer_offset(local, other.utc)
             if offset is None or (moment.offset is not None and moment.offset != offset):
-                conflicts.append(f"taken: the {best.source} says {moment}, the {claim.source} says {other}")
+                conflicts.append(
+                    f"taken: the {best.source} says {moment}, the {claim.source} says {other};"
+                    f" no time zone fits both, and the {best.source} is believed"
+                )
             elif moment.offset is None:
                 moment = replace(moment, offset=offset)
     return moment, best.source, tuple(conflicts)

@@ -1,0 +1,97 @@
+"""Make the screenshots in this folder from the demo data: each a terminal of 1280x800 under Xvfb.
+
+Needs Xvfb, xterm and ImageMagick's `import`, and fonts for the scripts of the made-up titles.
+"""
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+HERE = Path(__file__).parent
+DISPLAY = ":97"
+TERMINAL = [
+    "xterm", "-fa", "DejaVu Sans Mono", "-fd", "Noto Sans Mono CJK JP", "-fs", "10", "-geometry", "158x46+0+0", "-bg", "#fbfaf5",
+    "-fg", "#22262a", "+sb", "-b", "10",
+]  # fmt: skip
+
+
+@contextmanager
+def screen() -> Iterator[None]:
+    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    time.sleep(1)
+    try:
+        yield
+    finally:
+        server.terminate()
+        server.wait()
+
+
+def shoot(name: str, script: str, folder: Path, environment: dict[str, str]) -> None:
+    """Run a shell script in a terminal, and take the picture once it has ended."""
+    done = folder / f".{name}.done"
+    done.unlink(missing_ok=True)
+    wrapped = f"{script}\ntouch {shlex.quote(str(done))}; sleep 60"
+    terminal = subprocess.Popen(
+        [*TERMINAL, "-e", "sh", "-c", wrapped], cwd=folder, env=environment | {"DISPLAY": DISPLAY}
+    )
+    for _ in range(600):
+        if done.exists():
+            break
+        time.sleep(0.1)
+    time.sleep(0.7)
+    subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(HERE / f"{name}.png")], check=True)
+    terminal.terminate()
+    terminal.wait()
+    done.unlink(missing_ok=True)
+
+
+def typed(*commands: str) -> str:
+    """A script that shows each command as if somebody had typed it, and runs it."""
+    return "\n".join(f"printf '%s\\n' {shlex.quote('$ ' + command)}; {command}; echo" for command in commands)
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory(prefix="withymere-") as name, screen():
+        root = Path(name) / "demo-world"
+        environment = os.environ | {"BRAMBLEMOOR_SECRETS": str(root / "tokens.json"), "LC_ALL": "C.UTF-8", "HOME": name}
+        environment["PATH"] = f"{Path(sys.executable).parent}{os.pathsep}{environment['PATH']}"
+        environment.pop("COLUMNS", None)
+        told = subprocess.run(
+            ["bramblemoor", "demo", "--into", str(root)], env=environment, capture_output=True, text=True, check=True
+        )
+        (Path(name) / "demo.txt").write_text(told.stdout.replace(str(root), "demo-world"))
+        shoot("demo", "printf '$ make demo\\n'; sed -n '1,44p' ../demo.txt", root, environment)
+        library = root / "library"
+        stand_in = ["bramblemoor", "stand-in", "thrushfield", str(root / "thrushfield")]
+        service = subprocess.Popen(stand_in, env=environment, stdout=subprocess.PIPE, text=True)
+        assert service.stdout is not None and "listens" in service.stdout.readline()
+        address = (root / "thrushfield/address.txt").read_text().strip()
+        adding = ["service", "add", "thrushfield", address, "--token-file", str(root / "thrushfield/token.txt")]
+        subprocess.run(["bramblemoor", *adding], cwd=library, env=environment, check=True, stdout=subprocess.DEVNULL)
+        shoot("survey", typed("bramblemoor service survey"), library, environment)
+        service.terminate()
+        service.wait()
+        shoot("receipt", typed("bramblemoor receipt 1"), library, environment)
+        shoot("standing", typed("bramblemoor standing"), library, environment)
+        shoot(
+            "find-and-show",
+            typed("bramblemoor find lantern --most 3", "bramblemoor show ALD_0669.jpg"),
+            library,
+            environment,
+        )
+        pictures = sorted((root / "depots/heron/data/pictures/2026").rglob("*.jpg"))
+        rotten = bytearray(pictures[3].read_bytes())
+        rotten[len(rotten) // 2] ^= 0x10
+        pictures[3].write_bytes(rotten)
+        pictures[10].unlink()
+        shoot("verify", typed("bramblemoor verify", "bramblemoor mend"), library, environment)
+
+
+if __name__ == "__main__":
+    main()
