@@ -86,6 +86,12 @@ def test_sidecars_companions_and_settings_follow(shell: Shell, library: Path, de
     assert (data / sidecar).read_bytes() == edited
     assert (data / "companions/catalogue/studio notes.db").read_bytes() == b"notes"
     assert any((run / "data" / sidecar).is_file() for run in (depots["otter"] / "earlier").iterdir())
+    # What cannot be copied is said.
+    (library / "companions/link").symlink_to("catalogue")
+    Path(os.fsdecode(bytes(library / "companions") + b"/caf\xe9.txt")).write_text("Latin-1 name")
+    told = [finding["what"] for finding in shell("backup", "otter", "--json", cwd=library, code=1).json["findings"]]
+    assert len(told) == 2 and "is a link" in told[1] and "not valid UTF-8" in told[0]
+    assert "within each other" in shell("depot", "add", "in", library / "companions", cwd=library, code=2).err
     (library / "companions/catalogue/studio notes.db").unlink()
     lost = shell("backup", "heron", "--json", cwd=library, code=1).json
     assert names_of(lost, "left_out") == ["heron: companions/catalogue/studio notes.db"]

@@ -62,7 +62,7 @@ def backup(
     library = library_here(library_dir)
     with library.held(), _open_depots(library, depots or ()) as (opened, passed_over):
         if dry_run:
-            wanted = plan_backup(library, opened)
+            wanted, _ = plan_backup(library, opened)
             plan = {
                 depot.name: total(Amount(item.frames, 1, item.bytes) for item in wanted[depot.id]) for depot in opened
             }

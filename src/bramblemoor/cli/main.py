@@ -103,7 +103,8 @@ class LazyCommands(TyperGroup):
             raise typer.Exit(3) from error
         except sqlite3.OperationalError as error:
             _complain(
-                f"The ledger cannot be written ({error}).", "Make room on its drive, or wait for the other run to end."
+                f"The library's books cannot be written ({error}).",
+                "Make room on its drive, or wait for the other run to end.",
             )
             raise typer.Exit(3) from error
 

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 _MEANING = {
     "sound": "satisfies the rule",
     "short": "some copies, but less than the rule asks for",
-    "single": "one copy only",
+    "single": "one copy only; copies on the same physical device count as one",
     "lost": "no good copy known",
 }
 
@@ -167,9 +167,8 @@ def _advice(library: Library, weighed: "Standing") -> list[str]:
     if len({own.holder.medium for own in weighed.holders}) < rule.media:
         steps.append(f"all copies are on {weighed.holders[0].holder.medium}: add a depot on another kind of medium.")
     if len(devices) < rule.copies:
-        steps.append(
-            f"copies lie on {len(devices)} physical devices, and the rule asks for {rule.copies}: add a depot."
-        )
+        lying = say.many(len(devices), "physical device")
+        steps.append(f"copies lie on {lying}, and the rule asks for {rule.copies}: add a depot on a drive of its own.")
     return steps or ["nothing; come back after the next shoot, or read the copies again: bramblemoor verify."]
 
 

@@ -14,11 +14,11 @@ from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt
 from bramblemoor.library.stock import renew_snapshot, take_stock
 
 
-def plan_backup(library: Library, depots: Sequence[Depot]) -> dict[str, list[Item]]:
-    """What a backup would copy, by depot id; changes nothing but the ledger's knowledge of the library."""
-    take_stock(library)
+def plan_backup(library: Library, depots: Sequence[Depot]) -> tuple[dict[str, list[Item]], list[Finding]]:
+    """What a backup would copy, by depot id, and what it cannot; changes nothing but the ledger's knowledge of the library."""
+    passed_over = take_stock(library)
     renew_snapshot(library)
-    return {depot.id: list(wanted_by(library, depot, LACKING)) for depot in depots}
+    return {depot.id: list(wanted_by(library, depot, LACKING)) for depot in depots}, passed_over
 
 
 def backup(library: Library, depots: Sequence[Depot], progress: Progress) -> Receipt:
@@ -30,9 +30,10 @@ def backup(library: Library, depots: Sequence[Depot], progress: Progress) -> Rec
     for depot in depots:
         finish_at(library, depot)
         remember_device(library, depot)
-    wanted = plan_backup(library, depots)
+    wanted, passed_over = plan_backup(library, depots)
     name = run_name(library, started)
     outcome = copy_files(library, depots, wanted, from_library(library), name, progress)
+    outcome.findings += passed_over
     receipt = _receipt(library, depots, wanted, outcome, name, started)
     if any(wanted.values()):
         write_receipt(library.receipts, receipt)

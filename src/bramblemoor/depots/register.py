@@ -97,6 +97,10 @@ def add_depot(
             f"{root} is not there, and Bramblemoor makes no folder that may be an unmounted drive.",
             "Mount the drive, or make the folder yourself, then try again.",
         )
+    if root.resolve().is_relative_to(library.root) or library.root.is_relative_to(root.resolve()):
+        raise WrongUse(
+            f"{root} and the library lie within each other.", "Give the depot a folder of its own, on another drive."
+        )
     identity = read_identity(root)
     for known in known_depots(library):
         if known.name == name and (identity is None or identity.id != known.id):

@@ -59,7 +59,12 @@ def extract(sheet: Worksheet, parcel: Parcel, progress: Progress) -> None:
     Raises PartsAmiss or HostileArchive; what was staged stays for the next run.
     """
     total, done = sheet.db.execute("SELECT sum(size), sum(size * done) FROM entries").fetchone()
-    left = sheet.db.execute("SELECT sum(size) FROM entries WHERE NOT done").fetchone()[0] or 0
+    for row in sheet.db.execute("SELECT id FROM entries WHERE kind = 'picture' AND NOT done"):
+        sheet.staged(row["id"]).unlink(missing_ok=True)  # half written by a run that was killed
+    # What was delivered several times is written once.
+    left = sheet.db.execute(
+        "SELECT coalesce(sum(size), 0) FROM (SELECT size FROM entries GROUP BY crc32, size HAVING NOT max(done))"
+    ).fetchone()[0]
     require_room(sheet.work, left, "Unpacking")
     so_far = done or 0
     whole = volume_of(sheet.work).flushes_whole

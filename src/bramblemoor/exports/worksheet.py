@@ -80,7 +80,8 @@ class Worksheet:
         try:
             yield self.db
         except BaseException:
-            self.db.execute("ROLLBACK")
+            if self.db.in_transaction:  # a full disk makes SQLite roll back by itself
+                self.db.execute("ROLLBACK")
             raise
         self.db.execute("COMMIT")
 

@@ -148,7 +148,8 @@ class Ledger:
                     "INSERT INTO meta VALUES ('generation', 1) ON CONFLICT (key) DO UPDATE SET value = value + 1"
                 )
         except BaseException:
-            self.db.execute("ROLLBACK")
+            if self.db.in_transaction:  # a full disk makes SQLite roll back by itself
+                self.db.execute("ROLLBACK")
             raise
         self.db.execute("COMMIT")
 

@@ -8,7 +8,7 @@ from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.durable import digest_of
 from bramblemoor.library.home import Library
-from bramblemoor.library.receipts import listing
+from bramblemoor.library.receipts import Finding, listing
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 
 SNAPSHOT = "ledger/snapshot.sqlite"
@@ -16,13 +16,15 @@ SNAPSHOT = "ledger/snapshot.sqlite"
 _ABOUT_DEPOTS = ("-backup-", "-verify-", "-mend-")
 
 
-def take_stock(library: Library) -> int:
-    """Bring settings, companions, receipts, albums and sidecars in the ledger in step with the disk; returns how many changed.
+def take_stock(library: Library) -> list[Finding]:
+    """Bring settings, companions, receipts, albums and sidecars in the ledger in step with the disk.
 
-    A file whose size and time are as recorded is not read. What vanished stays entered: a backup reports it.
+    A file whose size and time are as recorded is not read. What vanished stays entered: a backup reports it. Returns what
+    lies there and cannot be taken up.
     """
-    changed = []
-    for role, relative in _loose(library):
+    changed: list[NewFile] = []
+    passed_over: list[Finding] = []
+    for role, relative in _loose(library, passed_over):
         status = (library.root / relative).stat()
         row = library.db.execute("SELECT bytes, mtime_ns FROM files WHERE path = ?", (relative,)).fetchone()
         if row is None or (row["bytes"], row["mtime_ns"]) != (status.st_size, status.st_mtime_ns):
@@ -36,27 +38,34 @@ def take_stock(library: Library) -> int:
         with library.ledger.changing(facts=True) as db:
             for file in changed:
                 enter_file(db, None, file)  # a known file keeps its frame
-    return len(changed)
+    return passed_over
 
 
-def _loose(library: Library) -> Iterator[tuple[str, str]]:
+def _loose(library: Library, passed_over: list[Finding]) -> Iterator[tuple[str, str]]:
     yield "settings", SETTINGS_FILE
     for name in listing(library.receipts):
         if not any(word in name for word in _ABOUT_DEPOTS):
             yield "receipt", f"ledger/receipts/{name}"
-    yield from (("companion", path) for path in _walk(library.root, library.root / "companions"))
+    yield from (("companion", path) for path in _walk(library.root, library.root / "companions", passed_over))
     for row in library.db.execute("SELECT role, path FROM files WHERE role IN ('sidecar', 'album')").fetchall():
         if (library.root / row["path"]).is_file():
             yield row["role"], row["path"]
 
 
-def _walk(root: Path, folder: Path) -> Iterator[str]:
+def _walk(root: Path, folder: Path, passed_over: list[Finding]) -> Iterator[str]:
     for where, folders, names in os.walk(folder):
         folders.sort()
-        for name in sorted(names):
+        links = [name for name in folders if (Path(where) / name).is_symlink()]
+        for name in sorted([*names, *links]):
             path = Path(where) / name
-            if path.is_file() and not path.is_symlink():
-                yield path.relative_to(root).as_posix()
+            relative = path.relative_to(root).as_posix()
+            if not relative.isprintable() and relative != relative.encode("utf-8", "replace").decode():
+                shown = relative.encode("utf-8", "replace").decode()
+                passed_over.append(Finding(shown, "its name is not valid UTF-8, so it is not copied; rename it"))
+            elif path.is_symlink():
+                passed_over.append(Finding(relative, "it is a link, and links are not copied"))
+            elif path.is_file():
+                yield relative
 
 
 def renew_snapshot(library: Library) -> None:
