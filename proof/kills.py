@@ -1,6 +1,6 @@
 """SIGKILL at enumerated system calls and at random instants of collect, unpack, backup and restore.
 
-usage: kills.py [--each 24] [--random 32] [--in FOLDER] [--seed N]
+usage: kills.py [--each 32] [--random 32] [--in FOLDER] [--seed N]
 
 After each kill the same command is run again until it completes, and check.py compares everything with the truth.
 Needs strace. Prints, by command and kind of system call, how many kills were tried and how many held.
@@ -129,7 +129,7 @@ def kill_after(stage: Stage, command: str, seconds: float) -> bool:
 
 def main() -> None:
     parser = argparse.ArgumentParser()
-    parser.add_argument("--each", type=int, default=24, help="kills at system calls, for each command")
+    parser.add_argument("--each", type=int, default=32, help="kills at system calls, for each command")
     parser.add_argument("--random", type=int, default=32, help="kills at random instants, over all commands")
     parser.add_argument("--in", dest="where", type=Path, default=None)
     parser.add_argument("--seed", type=int, default=int(time.time()))

@@ -4,7 +4,7 @@ import hashlib
 import json
 import zipfile
 from collections.abc import Callable, Iterable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from sqlite3 import Row
@@ -68,20 +68,26 @@ def extract(sheet: Worksheet, parcel: Parcel, progress: Progress) -> None:
     require_room(sheet.work, left, "Unpacking")
     so_far = done or 0
     whole = volume_of(sheet.work).flushes_whole
-    for number, path in enumerate(parcel.parts):
-        part = ZipPart(path)
-        try:
-            pictures = sheet.db.execute(
-                "SELECT * FROM entries WHERE part = ? AND kind = 'picture' AND NOT done ORDER BY at", (number,)
-            ).fetchall()
-            for batch in _batches(pictures):
-                _stage_batch(sheet, part, batch, whole)
-                so_far += sum(row["size"] for row in batch)
+    with ThreadPoolExecutor(1) as flusher:
+        for number, path in enumerate(parcel.parts):
+            part = ZipPart(path)
+            try:
+                pictures = sheet.db.execute(
+                    "SELECT * FROM entries WHERE part = ? AND kind = 'picture' AND NOT done ORDER BY at", (number,)
+                ).fetchall()
+                # While one batch is flushed the next is extracted; a batch counts as done once it is flushed.
+                flushing: Future[list[_Staged]] | None = None
+                for batch in _batches(pictures):
+                    staged = _stage_batch(sheet, part, batch)
+                    _note_done(sheet, flushing)
+                    flushing = flusher.submit(_flushed, sheet, staged, whole)
+                    so_far += sum(row["size"] for row in batch)
+                    progress("unpacking", so_far, total or 0)
+                _note_done(sheet, flushing)
+                so_far += _pack_delivered(sheet, part, number, parcel)
                 progress("unpacking", so_far, total or 0)
-            so_far += _pack_delivered(sheet, part, number, parcel)
-            progress("unpacking", so_far, total or 0)
-        finally:
-            part.close()
+            finally:
+                part.close()
 
 
 def _batches(rows: Iterable[Row]) -> Iterable[list[Row]]:
@@ -105,8 +111,8 @@ class _Staged:
     reading: PictureReading | None
 
 
-def _stage_batch(sheet: Worksheet, part: ZipPart, batch: list[Row], whole: bool) -> None:
-    """Extract some pictures in threads, flush them together, then write them down as done."""
+def _stage_batch(sheet: Worksheet, part: ZipPart, batch: list[Row]) -> list[_Staged]:
+    """Extract some pictures in threads."""
 
     def twins(row: Row) -> list[str]:
         found = sheet.db.execute(
@@ -114,11 +120,19 @@ def _stage_batch(sheet: Worksheet, part: ZipPart, batch: list[Row], whole: bool)
         )
         return [twin[0] for twin in found]
 
+    jobs = [(row, twins(row)) for row in batch]
     with ThreadPoolExecutor(_WORKERS) as pool:
-        results = list(
-            pool.map(lambda job: _stage(part, sheet.staged(job[0]["id"]), *job), [(r, twins(r)) for r in batch])
-        )
-    flush_many((sheet.staged(done.entry) for done in results if done.written), sheet.staging, whole_system=whole)
+        return list(pool.map(lambda job: _stage(part, sheet.staged(job[0]["id"]), *job), jobs))
+
+
+def _flushed(sheet: Worksheet, staged: list[_Staged], whole: bool) -> list[_Staged]:
+    flush_many((sheet.staged(one.entry) for one in staged if one.written), sheet.staging, whole_system=whole)
+    return staged
+
+
+def _note_done(sheet: Worksheet, flushing: "Future[list[_Staged]] | None") -> None:
+    """Write a batch down as done, once it is flushed."""
+    results = flushing.result() if flushing is not None else []
     with sheet.changing() as db:
         for done in results:
             db.execute(
