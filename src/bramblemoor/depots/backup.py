@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from bramblemoor.depots.copying import LACKING, CopyOutcome, Progress, copy_files, from_library, wanted_by
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.lane import Item
-from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, reading_tag, receipt_tag, run_name
+from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import finish_at, remember_device
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_utc
@@ -64,7 +64,7 @@ def close_journals(library: Library, depots: Sequence[Depot], outcome: CopyOutco
             amiss=[finding for finding in outcome.findings if depot.name in finding.what],
         )
         try:
-            journal.close(library.name, dict([reading_tag(reading), receipt_tag(receipt)]))
+            journal.close(library.name, record_tags(reading, receipt))
         except OSError as error:
             failed.append((depot, error))
     for depot, reason in failed:

@@ -1,7 +1,7 @@
 """BagIt bags (RFC 8493): manifests and tag files of a depot."""
 
 import os
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from heapq import merge
 from pathlib import Path
 
@@ -46,8 +46,13 @@ def write_manifest(root: Path, changes: Mapping[str, str], entries: Iterable[tup
     flush_folder(root)
 
 
-def write_tags(root: Path, library: str, name: str, oxum: tuple[int, int], date: str) -> None:
-    """Write bagit.txt, bag-info.txt and the tag manifest. `oxum` is (bytes, files) of the payload (2.2.2, Payload-Oxum)."""
+def write_tags(
+    root: Path, library: str, name: str, oxum: tuple[int, int], date: str, fresh: Collection[str] = ()
+) -> None:
+    """Write bagit.txt, bag-info.txt and the tag manifest. `oxum` is (bytes, files) of the payload (2.2.2, Payload-Oxum).
+
+    `fresh` names tag files that were just written: what the tag manifest says of others stays, so that rot shows.
+    """
     if not (root / "bagit.txt").is_file() or (root / "bagit.txt").read_bytes() != _DECLARATION:
         write_atomically(root / "bagit.txt", _DECLARATION)
     info = (
@@ -59,8 +64,7 @@ def write_tags(root: Path, library: str, name: str, oxum: tuple[int, int], date:
     known = dict(read_manifest(root / TAG_MANIFEST))
     lines = []
     for path in sorted(tag_files(root)):
-        # Readings, receipts and earlier versions are written once: what was said of them stays, so that rot shows.
-        settled = path.startswith(tuple(f"{folder}/" for folder in _TAG_FOLDERS))
+        settled = path not in fresh and path.startswith(tuple(f"{folder}/" for folder in _TAG_FOLDERS))
         digest = known[path] if settled and path in known else digest_of(root / path)
         lines.append(_line(digest, path))
     write_atomically(root / TAG_MANIFEST, b"".join(lines))

@@ -7,7 +7,7 @@ incoming/RUN/data/...        staged files, complete or not
 import json
 import os
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -114,7 +114,7 @@ class Journal:
             write_atomically(root / name, content)
         if placed or not (root / bag.MANIFEST).is_file():
             bag.write_manifest(root, {f"data/{intent.path}": intent.sha256 for intent in placed})
-        refresh_tags(self.depot, library_name)
+        refresh_tags(self.depot, library_name, tags)
         shutil.rmtree(root / "incoming")
         flush_folder(root)
         return placed
@@ -131,14 +131,14 @@ def _make_folders(folder: Path, root: Path) -> Iterator[Path]:
         yield made.parent
 
 
-def refresh_tags(depot: Depot, library_name: str) -> None:
-    """Write the tag files anew after the payload or a tag file has changed."""
+def refresh_tags(depot: Depot, library_name: str, fresh: Collection[str] = ()) -> None:
+    """Write the tag files anew after the payload or a tag file has changed; `fresh` names those just written."""
     size = count = 0
     for path, _ in bag.read_manifest(depot.root / bag.MANIFEST):
         with suppress(FileNotFoundError):
             size += (depot.root / path).stat().st_size
             count += 1
-    bag.write_tags(depot.root, depot.identity.library, library_name, (size, count), stamp(now_utc())[:10])
+    bag.write_tags(depot.root, depot.identity.library, library_name, (size, count), stamp(now_utc())[:10], fresh)
 
 
 def finish_interrupted(depot: Depot, library_name: str) -> list[Intent]:

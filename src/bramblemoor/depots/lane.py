@@ -2,6 +2,7 @@
 
 import hashlib
 import threading
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
 from itertools import zip_longest
@@ -77,6 +78,9 @@ class Lane:
         self._current: _Open | None = None
         self._held: list[_Held] = []
         self._held_bytes = 0
+        self._crash: BaseException | None = None
+        self._settler = ThreadPoolExecutor(1)
+        self._settling: Future[None] | None = None
         self._thread = threading.Thread(target=self._work, name=f"lane {self.depot.name}", daemon=True)
         self._thread.start()
 
@@ -97,6 +101,9 @@ class Lane:
         """Read back and put in place what is still held; returns when all is done."""
         self._queue.put(("finish", None))
         self._thread.join()
+        self._settler.shutdown()
+        if self._crash is not None:
+            raise self._crash
 
     @property
     def journal(self) -> Journal | None:
@@ -107,15 +114,18 @@ class Lane:
         steps = {"begin": self._begin, "piece": self._piece, "end": self._end, "abandon": self._abandon}
         while True:
             step, argument = self._queue.get()
-            if self.failure is None:
+            if self.failure is None and self._crash is None:
                 try:
                     if step == "finish":
-                        self._settle()
+                        self._hand_over()
+                        self._await_settling()
                     else:
                         steps[step](argument)
                 except OSError as error:
                     self.failure = error
                     self._close_current()
+                except BaseException as error:  # told by finish(): a lane that died in silence would block its feeder
+                    self._crash = error
             if step == "finish":
                 return
 
@@ -142,7 +152,7 @@ class Lane:
         self._held.append(_Held(current.item, current.pieces))
         self._held_bytes += current.item.bytes
         if self._held_bytes >= _HELD_BYTES or len(self._held) >= _HELD_FILES:
-            self._settle()
+            self._hand_over()
 
     def _abandon(self, _: object) -> None:
         current = self._current
@@ -156,14 +166,24 @@ class Lane:
                 self._current.file.__exit__(None, None, None)
         self._current = None
 
-    def _settle(self) -> None:
+    def _hand_over(self) -> None:
+        """Let what was written be settled while the next files are written."""
+        self._await_settling()
+        if self._held and self._journal is not None:
+            self._settling = self._settler.submit(self._settle, self._held, self._journal)
+        self._held, self._held_bytes = [], 0
+
+    def _await_settling(self) -> None:
+        settling, self._settling = self._settling, None
+        if settling is not None:
+            settling.result()
+
+    def _settle(self, batch: list[_Held], journal: Journal) -> None:
         """Flush, read back from the medium, and put in place what proved right."""
-        if not self._held or self._journal is None:
-            return
-        staged = [self._journal.staged(held.item.path) for held in self._held]
+        staged = [journal.staged(held.item.path) for held in batch]
         self.depot.drive.flush(staged)
         intents, copied = [], []
-        for held, path in zip(self._held, staged, strict=True):
+        for held, path in zip(batch, staged, strict=True):
             matches, grade = self._read_back(held, path)
             read_at = stamp(now_utc())
             item = held.item
@@ -175,9 +195,8 @@ class Lane:
                 copied.append(
                     Copied(item, trouble="read back, it was not what was written; the drive cannot be trusted")
                 )
-        self._journal.put_in_place(intents)
+        journal.put_in_place(intents)
         self.results += copied
-        self._held, self._held_bytes = [], 0
 
     def _read_back(self, held: _Held, path: Path) -> tuple[bool, str]:
         """Compare with the bytes still at hand, by digest where they were too many to keep."""

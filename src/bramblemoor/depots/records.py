@@ -12,7 +12,7 @@ Run = Literal["backup", "verify", "mend"]
 
 
 class ReadingRecord(msgspec.Struct, frozen=True):
-    """readings/STAMP-RUN.json: which files of a depot were read from its medium, when, and what was wrong.
+    """readings/NUMBER-RUN-DATE.json: which files of a depot were read from its medium, when, and what was wrong.
 
     `scope` is "everything" or "listed"; then `paths` lists them. docs/formats.md describes it.
     """
@@ -28,10 +28,10 @@ class ReadingRecord(msgspec.Struct, frozen=True):
     amiss: list[Finding]
 
 
-def reading_tag(reading: ReadingRecord) -> tuple[str, bytes]:
-    """The tag file of a reading: its path in the depot, and its content."""
-    name = reading.ended.replace("-", "").replace(":", "")
-    return f"readings/{name}-{reading.run}.json", msgspec.json.format(msgspec.json.encode(reading), indent=1) + b"\n"
+def record_tags(reading: ReadingRecord, receipt: Receipt) -> dict[str, bytes]:
+    """The tag files that a run leaves at a depot, by path: its reading and its receipt, both named after the receipt."""
+    document = msgspec.json.format(msgspec.json.encode(reading), indent=1) + b"\n"
+    return {f"readings/{receipt.file_name}": document, f"receipts/{receipt.file_name}": encode(receipt)}
 
 
 def run_name(library: Library, started: str) -> str:
@@ -62,10 +62,6 @@ def make_receipt(
         left_out=left_out,
         findings=findings,
     )
-
-
-def receipt_tag(receipt: Receipt) -> tuple[str, bytes]:
-    return f"receipts/{receipt.file_name}", encode(receipt)
 
 
 def common_grade(grades: set[str]) -> str:

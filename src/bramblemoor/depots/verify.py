@@ -16,7 +16,7 @@ from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.kinds import Drive
 from bramblemoor.depots.kinds.folder import FolderDrive
 from bramblemoor.depots.lane import PIECE
-from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, reading_tag, receipt_tag, run_name
+from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import LIBRARY, finish_at, mark_copy, remember_device
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import write_atomically
@@ -120,9 +120,10 @@ def verify(library: Library, depots: Sequence[Depot], *, with_library: bool, pro
     for depot in depots:
         # New digests over a damaged tag file would make the damage look right: then the depot stays untouched.
         if os.access(depot.root, os.W_OK) and not tags_are_amiss[depot.id]:
-            for path, content in (reading_tag(readings[depot.id]), receipt_tag(receipt)):
+            tags = record_tags(readings[depot.id], receipt)
+            for path, content in tags.items():
                 write_atomically(depot.root / path, content)
-            refresh_tags(depot, library.name)
+            refresh_tags(depot, library.name, tags)
     return receipt
 
 
