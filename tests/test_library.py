@@ -1,0 +1,172 @@
+"""The library by itself: settings, ledger, naming, volumes, the rule; and the made-up world it is shown on."""
+
+import json
+import os
+import shutil
+import sqlite3
+import subprocess
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import pytest
+from PIL import Image
+
+from bramblemoor.depots.kinds.folder import FolderDrive
+from bramblemoor.library.volumes import volume_of
+from conftest import Shell, pictures
+
+
+def edit_settings(library: Path, old: str, new: str) -> None:
+    path = library / "bramblemoor.toml"
+    assert old in path.read_text()
+    path.write_text(path.read_text().replace(old, new))
+
+
+def test_settings_are_checked_and_named(shell: Shell) -> None:
+    shell("new", "lib", "--name", "My pictures", "--site", "attic")
+    library = shell.folder / "lib"
+    assert 'site = "attic"' in (library / "bramblemoor.toml").read_text()
+    for old, new, word in (
+        ("copies = 3", "copies = 'three'", "copies"),
+        ("copies = 'three'", "copeis = 3", "copeis"),
+        ("copeis = 3", "copies = ", "bramblemoor.toml"),
+    ):
+        edit_settings(library, old, new)
+        error = shell("standing", cwd=library, code=3).err
+        assert word in error and "Put it right with an editor" in error
+    edit_settings(library, "copies = ", "copies = 3")
+    assert "holds no frames yet" in shell("standing", cwd=library).out
+
+
+def test_naming_templates(shell: Shell, collected: Path) -> None:
+    edit_settings(collected, "{year}/{year}-{month}", "{service}/{decade}")
+    refused = shell("unpack", cwd=collected, code=3).err
+    assert "{decade}" in refused and "{year}, {month}, {day}, {service}" in refused and not pictures(collected)
+    edit_settings(collected, "{service}/{decade}", "{service}/{year}.{month}.{day}/")
+    shell("unpack", cwd=collected)
+    assert len(list((collected / "pictures/thrushfield/2026.05.02").glob("*.jpg"))) == 22
+    assert shell("find", "lantern", "--json", cwd=collected).json["frames"][0]["shoot"] == "2026.05.02"
+
+
+def test_ledgers_that_cannot_be_used(shell: Shell, library: Path) -> None:
+    ledger = library / "ledger/ledger.sqlite"
+    whole = ledger.read_bytes()
+    with sqlite3.connect(ledger) as db:
+        db.execute("PRAGMA user_version = 99")
+    assert "schema version 99" in shell("find", "owl", cwd=library, code=3).err
+    ledger.write_bytes(b"no database at all, but long enough to look like one" * 100)
+    assert "cannot be opened" in shell("find", "owl", cwd=library, code=3).err
+    ledger.write_bytes(whole)
+    assert shell("find", "owl", cwd=library).out
+
+
+def test_the_rule_and_freshness(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    def states() -> dict[str, int]:
+        states: dict[str, int] = shell("standing", "--json", cwd=library, code=None).json["states"]
+        return states
+
+    assert states() == {"single": 96}  # the library alone
+    shell("backup", "heron", cwd=library)
+    assert states() == {"short": 96}  # two copies, one site
+    shell("backup", "dipper", cwd=library)
+    assert states() == {"sound": 96}
+    edit_settings(library, "copies = 3", "copies = 4")
+    assert states() == {"short": 96}
+    edit_settings(library, "copies = 4", "copies = 3")
+    edit_settings(library, "sites = 2", "sites = 3")
+    assert states() == {"short": 96}
+    edit_settings(library, "sites = 3", "sites = 2")
+    shell("backup", cwd=library)
+    # A reading that is too old no longer counts; one that may have come from a cache never did.
+    old = (datetime.now() - timedelta(days=400)).strftime("%Y-%m-%dT%H:%M:%SZ")
+    with sqlite3.connect(library / "ledger/ledger.sqlite") as db:
+        dipper = db.execute("SELECT id FROM depots WHERE name = 'dipper'").fetchone()[0]
+        heron = db.execute("SELECT id FROM depots WHERE name = 'heron'").fetchone()[0]
+        frame = db.execute("SELECT id FROM frames WHERE name = 'ALD_0457.jpg'").fetchone()[0]
+        db.execute("UPDATE copies SET read_at = ? WHERE depot = ?", (old, dipper))
+        files = "SELECT id FROM files WHERE frame = ?"
+        db.execute(f"UPDATE copies SET grade = 'maybe-cache' WHERE depot = ? AND file IN ({files})", (heron, frame))
+    weighed = shell("standing", "--json", cwd=library, code=1).json
+    assert weighed["states"] == {"short": 96}
+    holders = {holder["name"]: holder for holder in weighed["holders"]}
+    assert holders["dipper"]["frames"] == 0 and holders["dipper"]["stale"] > 190 and holders["heron"]["frames"] == 95
+    assert any("dipper" in step and "verify" in step for step in weighed["next"])
+    assert "400 days ago" not in shell("standing", cwd=library, code=1).out  # what does not count is not shown as read
+    shell("verify", cwd=library)
+    assert states() == {"sound": 96}
+
+
+def test_show_takes_paths_names_and_numbers(shell: Shell, library: Path) -> None:
+    one = shell("show", "pictures/2026/2026-05/ALD_0675-2.jpg", cwd=library).out
+    assert "came as ALD_0675.jpg" in one and "Withymere" in one
+    number = str(shell("show", "ALD_0457.jpg", "--json", cwd=library).json["frame"])
+    assert "ALD_0457.jpg" in shell("show", number, cwd=library).out
+    assert "Did you mean ALD_0457.jpg" in shell("show", "ALD_0457.jgp", cwd=library, code=2).err
+    doubt = shell("show", "KW0883.jpg", cwd=library).out
+    assert "In doubt" in doubt and "no time zone fits both" in doubt
+    assert "a reduced copy" in shell("show", "KW0244.jpg", cwd=library).out
+
+
+def test_volumes_say_what_can_be_proven(tmp_path: Path) -> None:
+    shm = Path("/dev/shm")
+    if shm.is_dir() and volume_of(shm).file_system == "tmpfs":
+        assert not volume_of(shm).can_prove_reading  # it is nothing but cache
+    image, mount = tmp_path / "image", tmp_path / "mount"
+    mount.mkdir()
+    with image.open("wb") as file:
+        file.truncate(16 << 20)
+    if (
+        os.geteuid()
+        or not shutil.which("mkfs.ext4")
+        or subprocess.run(["mkfs.ext4", "-q", image], check=False).returncode
+    ):
+        pytest.skip("no file systems can be made here")
+    if subprocess.run(["mount", "-o", "loop", image, mount], check=False, capture_output=True).returncode:
+        pytest.skip("this machine lets nobody mount a small file system")
+    try:
+        volume = volume_of(mount)
+        assert volume.file_system == "ext4" and volume.can_prove_reading and volume.flushes_whole
+        assert volume.device != volume_of(tmp_path).device
+        drive = FolderDrive(mount, {})
+        for size in (0, 1, 5000, 9 << 20):
+            path = mount / f"file{size}"
+            with drive.open_to_write(path) as written:
+                written.write(bytes(size))
+            drive.flush([path])
+            with drive.read_from_medium(path, 1 << 20) as reading:
+                assert reading.grade == "medium" and sum(len(piece) for piece in reading.pieces) == size
+    finally:
+        subprocess.run(["umount", mount], check=False)
+
+
+def test_the_made_up_world_is_worth_showing(world: Path) -> None:
+    truth = json.loads((world / "truth.json").read_text(encoding="utf-8"))
+    frames = [frame for frame in truth["frames"] if frame["files"]]
+    assert len(frames) >= 90 and {frame["month"][:4] for frame in frames} == {"2024", "2025", "2026"}
+    offsets = {frame["taken"][19:] for frame in frames}
+    assert {"+01:00", "+05:45", "", "Z"} <= offsets
+    roles = [file["role"] for frame in frames for file in frame["files"]]
+    assert roles.count("clip") == 1 and roles.count("rendition") == 1
+    assert sum(path.stat().st_size for path in (world / "items").iterdir()) < 25_000_000
+    assert sum(not frame["slip"] for frame in frames) == 1 and len(truth["frames"]) - len(frames) == 1
+    names = [file["name"] for frame in frames for file in frame["files"]]
+    assert len(names) - len(set(names)) == 1  # two different frames of one name
+    members = [ref for refs in truth["albums"].values() for ref in refs]
+    assert len(members) > len(set(members))  # albums overlap
+    for path in (world / "items").glob("*.jpg"):
+        with Image.open(path) as image:
+            image.load()
+
+
+def test_the_demo_starts_again_where_it_broke_off(shell: Shell, tmp_path: Path) -> None:
+    root = tmp_path / "world"
+    (root / "library").mkdir(parents=True)
+    (root / "made-by-demo.txt").write_text(
+        "The made-up world of the Bramblemoor demo. Everything here may be deleted.\n"
+    )
+    (root / "library/left over").write_text("from a demo that was interrupted")
+    done = shell("demo", "--into", root)
+    assert "That was the whole journey" in done.out and not (root / "library/left over").exists()
+    mine = root / "library/companions/note.txt"
+    mine.write_text("mine")
+    assert "was left as it is" in shell("demo", "--into", root).out and mine.exists()
