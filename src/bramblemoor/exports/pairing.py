@@ -25,12 +25,18 @@ _PAIR = (
     """INSERT OR IGNORE INTO pairs SELECT min(p.id), s.id FROM entries s JOIN entries p ON p.sha256 = s.sha256_said
        WHERE s.kind = 'sidecar' AND p.kind = 'picture' AND s.id NOT IN (SELECT sidecar FROM pairs) GROUP BY s.id""",
 )
+# A content delivered several times was staged and read once, perhaps as a copy for an album in an earlier part; it belongs
+# to the frame of the entry that is no copy.
+_READ = """
+    UPDATE entries AS e SET media = s.media, picture_kind = s.picture_kind, width = s.width, height = s.height, claims = s.claims
+    FROM entries AS s WHERE e.kind = 'picture' AND NOT e.staged AND s.staged AND s.sha256 = e.sha256
+"""
 _UNITS = """
-    INSERT INTO units (sha256, entry)
-    SELECT sha256, id FROM (
+    INSERT INTO units (sha256, entry, staged_as)
+    SELECT sha256, id, (SELECT min(s.id) FROM entries s WHERE s.sha256 = ranked.sha256 AND s.staged) FROM (
         SELECT sha256, id, row_number() OVER (PARTITION BY sha256 ORDER BY is_copy, id) AS rank
         FROM entries WHERE kind = 'picture'
-    ) WHERE rank = 1
+    ) AS ranked WHERE rank = 1
 """
 
 
@@ -41,6 +47,7 @@ def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
     with sheet.changing() as db:
         for statement in _PAIR:
             db.execute(statement)
+        db.execute(_READ)
         db.execute(_UNITS)
         for group in _groups(sheet):
             _plan_frame(sheet, parcel, library, group)

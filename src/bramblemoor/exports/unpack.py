@@ -51,10 +51,10 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
 
 def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> list[Path]:
     """Move staged pictures to where the plan says; returns the folders that got new names."""
-    rows = sheet.db.execute("SELECT entry, path, mtime_ns FROM units WHERE here IS NULL ORDER BY path").fetchall()
+    rows = sheet.db.execute("SELECT staged_as, path, mtime_ns FROM units WHERE here IS NULL ORDER BY path").fetchall()
     folders: dict[Path, None] = {}
     for number, row in enumerate(rows, 1):
-        staged, target = sheet.staged(row["entry"]), library.root / row["path"]
+        staged, target = sheet.staged(row["staged_as"]), library.root / row["path"]
         if target.parent not in folders:
             target.parent.mkdir(parents=True, exist_ok=True)
             folders[target.parent] = None

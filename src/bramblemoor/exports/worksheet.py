@@ -31,6 +31,7 @@ CREATE TABLE pairs (picture INTEGER, sidecar INTEGER, PRIMARY KEY (picture, side
 CREATE INDEX pairs_sidecar ON pairs (sidecar);
 CREATE TABLE units (                                    -- distinct contents
     sha256 TEXT PRIMARY KEY, entry INTEGER NOT NULL,
+    staged_as INTEGER NOT NULL,                         -- the entry under whose number it was staged
     frame INTEGER, role TEXT,                           -- the frame it belongs to, named by the entry of its original
     here INTEGER,                                       -- the frame in the ledger that has this content already
     path TEXT, collision TEXT, mtime_ns INTEGER, former_name TEXT NOT NULL DEFAULT ''
