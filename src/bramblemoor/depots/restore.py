@@ -81,24 +81,8 @@ def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[
         ledger = Ledger(known)
         times = {row[0]: row[1] for row in ledger.db.execute("SELECT path, mtime_ns FROM files")}
         ledger.close()
-    results = [ledger_done]
-    batch: list[Path] = []
-    done, filled, total = 0, 0, sum(sizes.values())
-    whole = volume_of(target).flushes_whole
-    for path in wanted:
-        if path == ledger_path:
-            continue
-        place = target / path.removeprefix("data/")
-        results.append(_fetch(depots, path, wanted[path], place, times.get(path.removeprefix("data/"))))
-        if results[-1].from_depot is not None:
-            batch.append(place)
-            filled += sizes[path]
-        done += sizes[path]
-        progress("restoring", done, total)
-        if len(batch) >= _BATCH_FILES or filled >= _BATCH_BYTES:
-            _put_in_place(batch, target, whole)
-            batch, filled = [], 0
-    _put_in_place(batch, target, whole)
+    del wanted[ledger_path]
+    results = [ledger_done, *_bring_files(target, depots, wanted, sizes, times, progress)]
     if ledger_done.trouble:
         raise DepotTrouble(
             "No depot holds a sound copy of the ledger; the pictures were restored without it.",
@@ -115,6 +99,33 @@ def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[
     write_receipt(library.receipts, receipt)
     begun.unlink()
     return library, receipt
+
+
+def _bring_files(
+    target: Path,
+    depots: Sequence[Depot],
+    wanted: dict[str, str],
+    sizes: dict[str, int],
+    times: dict[str, int],
+    progress: Progress,
+) -> Iterator[_Restored]:
+    """Bring every wanted file to `target`; each is put in place, with others, once it was flushed."""
+    batch: list[Path] = []
+    done, filled, total = 0, 0, sum(sizes.values())
+    whole = volume_of(target).flushes_whole
+    for path, digest in wanted.items():
+        name = path.removeprefix("data/")
+        result = _fetch(depots, path, digest, target / name, times.get(name))
+        if result.from_depot is not None:
+            batch.append(target / name)
+            filled += sizes[path]
+        done += sizes[path]
+        progress("restoring", done, total)
+        if len(batch) >= _BATCH_FILES or filled >= _BATCH_BYTES:
+            _put_in_place(batch, target, whole)
+            batch, filled = [], 0
+        yield result
+    _put_in_place(batch, target, whole)
 
 
 def is_restored(target: Path, depot: Depot) -> bool:

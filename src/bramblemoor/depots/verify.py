@@ -21,7 +21,7 @@ from bramblemoor.depots.register import LIBRARY, finish_at, mark_copy, remember_
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
-from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
+from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.stock import source_of
 
 _WORKERS = 2
@@ -36,6 +36,10 @@ class _Expected:
     sha256: str
     frames: int
 
+    @property
+    def amount(self) -> Amount:
+        return Amount(self.frames, 1, self.bytes)
+
 
 @dataclass(frozen=True)
 class _Seen:
@@ -46,12 +50,48 @@ class _Seen:
     grade: str = ""
     detail: str = ""
 
+    @property
+    def what(self) -> str:
+        return self.state + (f" ({self.detail})" if self.detail else "")
+
+
+@dataclass(frozen=True)
+class _Place:
+    """Something to read: a depot, or the library. `locate` leads from a path in the ledger to the file."""
+
+    id: str
+    name: str
+    drive: Drive
+    locate: Callable[[str], Path]
+
 
 @dataclass
-class _Tally:
-    came_in: Amount
+class _Result:
+    """What was found at one place."""
+
+    place: _Place
     good: Amount
-    grades: frozenset[str] = frozenset()
+    grades: set[str]
+    amiss: list[_Seen]
+
+    @property
+    def grade(self) -> str:
+        return common_grade(self.grades)
+
+    def kept(self) -> Kept:
+        doubt = "" if self.grade == "medium" else ", but perhaps read from a cache"
+        return Kept(f"{self.place.name}: good{doubt}", self.good)
+
+    def left_out(self) -> list[LeftOut]:
+        return [
+            LeftOut(f"{self.place.name}: {seen.expected.path}", seen.what, seen.expected.amount) for seen in self.amiss
+        ]
+
+    def reading(self, began: str) -> ReadingRecord:
+        amiss = [Finding(seen.expected.path, seen.what) for seen in self.amiss]
+        read = self.good + total(seen.expected.amount for seen in self.amiss)
+        ended = stamp(now_utc())
+        return ReadingRecord("verify", began, ended, self.grade, read.files, read.bytes, "everything", [], amiss)
 
 
 def verify(library: Library, depots: Sequence[Depot], *, with_library: bool, progress: Progress) -> Receipt:
@@ -65,61 +105,27 @@ def verify(library: Library, depots: Sequence[Depot], *, with_library: bool, pro
         if os.access(depot.root, os.W_OK):
             finish_at(library, depot)
         remember_device(library, depot)
-    came_in = Amount()
-    kept: list[Kept] = []
-    left_out: list[LeftOut] = []
-    findings: list[Finding] = []
-    readings: dict[str, ReadingRecord] = {}
-    total = sum(_to_read(library, depot.id) for depot in depots) + (_to_read(library, LIBRARY) if with_library else 0)
-    done = [0]
-    places: list[tuple[str, str, Drive, Callable[[str], Path]]] = [
-        (depot.id, depot.name, depot.drive, lambda path, depot=depot: depot.data / path)  # type: ignore[misc]
-        for depot in depots
-    ]
+    places = [_Place(depot.id, depot.name, depot.drive, depot.data.joinpath) for depot in depots]
     if with_library:
-        places.append((LIBRARY, LIBRARY, FolderDrive(library.root, {}), lambda path: source_of(library, path)))
-    for place, place_name, drive, locate in places:
-        if place == LIBRARY:
-            drive.flush([])  # what was just written to the library can only be read from its medium once it is there
-        tally = _Tally(Amount(), Amount())
-        amiss: list[Finding] = []
-        for seen in _read_all(library, place, drive, locate, total, done, progress):
-            amount = Amount(seen.expected.frames, 1, seen.expected.bytes)
-            tally.came_in += amount
-            if seen.state == "good":
-                tally.good += amount
-                tally.grades |= {seen.grade}
-            else:
-                what = seen.state + (f" ({seen.detail})" if seen.detail else "")
-                amiss.append(Finding(seen.expected.path, what))
-                left_out.append(LeftOut(f"{place_name}: {seen.expected.path}", what, amount))
-        came_in += tally.came_in
-        grade = common_grade(set(tally.grades))
-        kept.append(
-            Kept(f"{place_name}: {'good' if grade == 'medium' else 'good, but perhaps read from a cache'}", tally.good)
-        )
-        readings[place] = ReadingRecord(
-            "verify",
-            started,
-            stamp(now_utc()),
-            grade,
-            tally.came_in.files,
-            tally.came_in.bytes,
-            "everything",
-            [],
-            amiss,
-        )
-    tags_are_amiss: dict[str, bool] = {}
-    for depot in depots:
-        found = list(_bag_findings(depot))
-        tags_are_amiss[depot.id] = any(finding.what != STRAY for finding in found)
-        findings += found
-    names = [place_name for _, place_name, _, _ in places]
-    receipt = make_receipt(library, "verify", name, started, stamp(now_utc()), names, came_in, kept, left_out, findings)
+        drive = FolderDrive(library.root, {})
+        drive.flush([])  # what was just written to the library can only be read from its medium once it is there
+        places.append(_Place(LIBRARY, LIBRARY, drive, lambda path: source_of(library, path)))
+    came_in = total(expected.amount for place in places for expected in _expected(library, place.id))
+    meter = _Meter(progress, came_in.bytes)
+    results = [_look_at(library, place, meter) for place in places]
+    readings = {result.place.id: result.reading(started) for result in results}
+    about_bags = {depot.id: list(_bag_findings(depot)) for depot in depots}
+    receipt = make_receipt(
+        library, "verify", name, started, stamp(now_utc()), [place.name for place in places], came_in,
+        [result.kept() for result in results],
+        [left for result in results for left in result.left_out()],
+        [finding for findings in about_bags.values() for finding in findings],
+    )  # fmt: skip
     write_receipt(library.receipts, receipt)
     for depot in depots:
         # New digests over a damaged tag file would make the damage look right: then the depot stays untouched.
-        if os.access(depot.root, os.W_OK) and not tags_are_amiss[depot.id]:
+        tags_are_amiss = any(finding.what != STRAY for finding in about_bags[depot.id])
+        if os.access(depot.root, os.W_OK) and not tags_are_amiss:
             tags = record_tags(readings[depot.id], receipt)
             for path, content in tags.items():
                 write_atomically(depot.root / path, content)
@@ -127,8 +133,26 @@ def verify(library: Library, depots: Sequence[Depot], *, with_library: bool, pro
     return receipt
 
 
-def _to_read(library: Library, place: str) -> int:
-    return sum(expected.bytes for expected in _expected(library, place))
+class _Meter:
+    """Bytes read so far, over all places."""
+
+    def __init__(self, progress: Progress, whole: int) -> None:
+        self._progress, self._whole, self._done = progress, whole, 0
+
+    def add(self, count: int) -> None:
+        self._done += count
+        self._progress("reading", self._done, self._whole)
+
+
+def _look_at(library: Library, place: _Place, meter: _Meter) -> _Result:
+    result = _Result(place, Amount(), set(), [])
+    for seen in _read_all(library, place, meter):
+        if seen.state == "good":
+            result.good += seen.expected.amount
+            result.grades.add(seen.grade)
+        else:
+            result.amiss.append(seen)
+    return result
 
 
 def _expected(library: Library, place: str) -> Iterator[_Expected]:
@@ -145,24 +169,16 @@ def _expected(library: Library, place: str) -> Iterator[_Expected]:
         yield _Expected(row["id"], row["path"], row["bytes"], row["sha256"], int(row["role"] == "original"))
 
 
-def _read_all(
-    library: Library,
-    place: str,
-    drive: Drive,
-    locate: Callable[[str], Path],
-    total: int,
-    done: list[int],
-    progress: Progress,
-) -> Iterator[_Seen]:
+def _read_all(library: Library, place: _Place, meter: _Meter) -> Iterator[_Seen]:
+    """Read every file of a place, some at a time, and enter what was found."""
+    files = iter(list(_expected(library, place.id)))
     with ThreadPoolExecutor(_WORKERS) as pool:
-        expected_files = iter(list(_expected(library, place)))
-        while group := list(islice(expected_files, _GROUP)):
-            seen = list(pool.map(lambda expected: _read(drive, locate(expected.path), expected), group))
+        while group := list(islice(files, _GROUP)):
+            seen = list(pool.map(lambda expected: _read(place.drive, place.locate(expected.path), expected), group))
             with library.ledger.changing() as db:
                 for one in seen:
-                    _remember(db, place, one)
-            done[0] += sum(expected.bytes for expected in group)
-            progress("reading", done[0], total)
+                    _remember(db, place.id, one)
+            meter.add(sum(expected.bytes for expected in group))
             yield from seen
 
 
