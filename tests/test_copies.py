@@ -105,6 +105,8 @@ def test_absent_and_wrong_drives_are_refused(
     assert "is not there" in shell("backup", "otter", cwd=library, code=3).err
     passed = shell("backup", cwd=library, code=1)
     assert "Passed over: The depot otter is not there" in passed.err and not depots["otter"].exists()
+    alone = shell("verify", cwd=library, code=1)  # the library is there, and the other depots
+    assert "library: good" in alone.out and "Passed over" in alone.err
     depots["otter"].mkdir()  # the mount point, without its drive
     assert "may not be mounted" in shell("backup", "otter", cwd=library, code=3).err
     assert not list(depots["otter"].iterdir())

@@ -22,11 +22,12 @@ Depots = Annotated[
 
 @contextmanager
 def _open_depots(
-    library: Library, names: Sequence[str], *, to_write: bool = True
+    library: Library, names: Sequence[str], *, to_write: bool = True, may_be_none: bool = False
 ) -> Iterator[tuple[list["Depot"], bool]]:
     """Open and hold the depots; says too whether any was passed over.
 
-    A depot that was named must be there. Of all depots, those out of reach are passed over, but one must be there.
+    A depot that was named must be there. Of all depots, those out of reach are passed over, but one must be there
+    (unless there is something else to do: `may_be_none`).
     """
     from bramblemoor.depots.register import depots_named, open_known
 
@@ -41,7 +42,7 @@ def _open_depots(
                 opened.append(depot)
             except DepotTrouble as trouble:
                 troubles.append(trouble)
-        if troubles and (names or not opened):
+        if troubles and (names or not (opened or may_be_none)):
             raise troubles[0]
         for missed in troubles:
             say.note(f"Passed over: {missed.happened} {missed.remedy}")
@@ -108,7 +109,7 @@ def verify(
         opened: list[Depot] = []
         passed_over = False
         if names or not places:
-            opened, passed_over = stack.enter_context(_open_depots(library, names, to_write=False))
+            opened, passed_over = stack.enter_context(_open_depots(library, names, to_write=False, may_be_none=True))
         with say.meter() as progress:
             receipt = run(library, opened, with_library=with_library, progress=progress)
     amiss = bool(receipt.left_out or receipt.findings)
