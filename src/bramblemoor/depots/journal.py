@@ -4,6 +4,8 @@ incoming/RUN/journal.jsonl   first the run, then one line for each file that was
 incoming/RUN/data/...        staged files, complete or not
 """
 
+import csv
+import io
 import json
 import os
 import shutil
@@ -98,9 +100,6 @@ class Journal:
         placed = [intent for intent in self.intents() if (self.depot.data / intent.path).is_file()]
         earlier = root / "earlier" / self.run
         if earlier.is_dir():
-            import csv
-            import io
-
             text = io.StringIO(newline="")
             writer = csv.writer(text)
             writer.writerow(["path", "why", "when"])

@@ -7,8 +7,6 @@ from dataclasses import dataclass
 from bramblemoor.frames.claims import Claim, Facts, believe
 from bramblemoor.library.names import collision_key
 
-PICTURE_ROLES = ("original", "rendition", "clip", "voice note")
-
 
 @dataclass(frozen=True)
 class NewFile:
