@@ -79,12 +79,9 @@ def main() -> None:
         service.wait()
         shoot("receipt", typed("bramblemoor receipt 1"), library, environment)
         shoot("standing", typed("bramblemoor standing"), library, environment)
-        shoot(
-            "find-and-show",
-            typed("bramblemoor find lantern --most 3", "bramblemoor show ALD_0669.jpg"),
-            library,
-            environment,
-        )
+        searched = typed("bramblemoor find lantern --favourite", "bramblemoor find owl --since 2025 --album water")
+        shoot("find", searched, library, environment)
+        shoot("show", typed("bramblemoor show ALD_0669.jpg"), library, environment)
         pictures = sorted((root / "depots/heron/data/pictures/2026").rglob("*.jpg"))
         rotten = bytearray(pictures[3].read_bytes())
         rotten[len(rotten) // 2] ^= 0x10
