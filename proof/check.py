@@ -127,6 +127,9 @@ def check_library(truth: dict, root: Path) -> None:
     for path in (root / "albums").glob("*.csv"):
         with path.open(newline="", encoding="utf-8") as file:
             rows = list(csv.DictReader(file))
+        if path.name == "_albums.csv":
+            expect("titles in the list of albums", sorted(row["title"] for row in rows), sorted(truth["albums"]))
+            continue
         lists[tuple(row["path"] for row in rows)] = path.name
         expect(f"{path.name} positions", [int(row["position"]) for row in rows], list(range(1, len(rows) + 1)))
     for title, refs in truth["albums"].items():

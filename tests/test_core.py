@@ -14,7 +14,7 @@ from PIL import Image
 from PIL.TiffImagePlugin import IFDRational
 
 from bramblemoor.errors import PartsAmiss
-from bramblemoor.exports.archive import ZipPart
+from bramblemoor.exports.containers.zip import ZipPart
 from bramblemoor.frames.claims import Claim, Facts, believe
 from bramblemoor.frames.exif import read_exif, taken, text
 from bramblemoor.frames.moments import Moment, infer_offset, parse_moment

@@ -8,12 +8,12 @@ import zlib
 from pathlib import Path
 from typing import Any
 
-import msgspec
 import pytest
 
-from bramblemoor.exports.archive import ZipPart
-from bramblemoor.exports.dialect import Dialect, load_dialect
-from bramblemoor.exports.sidecars import BrokenSidecar, read_album, read_sidecar
+from bramblemoor.exports.containers.zip import ZipPart
+from bramblemoor.exports.dialect import load_dialect, read_dialect
+from bramblemoor.exports.documents import BrokenDocument
+from bramblemoor.exports.records import read_albums, read_sidecar
 from bramblemoor.standins.drawing import draw, jpeg
 from conftest import Shell, check, pictures, serving
 
@@ -45,34 +45,40 @@ def test_what_thrushfields_entries_are() -> None:
     }  # fmt: skip
     assert {name: THRUSHFIELD.kind_of(name) for name in kinds} == kinds
     assert THRUSHFIELD.is_copy("labels/A/B.jpg") and not THRUSHFIELD.is_copy("stream/B.jpg")
-    assert THRUSHFIELD.sidecar_of("stream/a.b.jpg") == "slips/a_b_jpg.slip"
-    assert THRUSHFIELD.frame_stem("stream/A-touched.jpg") == ("stream/A", True)
-    assert THRUSHFIELD.frame_stem("stream/-touched.jpg") == ("stream/-touched", False)
+    assert THRUSHFIELD.sidecar_names("stream/a.b.jpg") == ["slips/a_b_jpg.slip"]
+    touched = next(THRUSHFIELD.readings("stream/A{2}-touched.jpg"))
+    assert (touched.stem, touched.number, touched.suffix, touched.ending) == ("A", "2", "-touched", ".jpg")
+    assert next(THRUSHFIELD.readings("stream/-touched.jpg")).suffix == ""
     match = THRUSHFIELD.part_pattern.fullmatch("thrushfield-TF7Q2-03of12.zip")
     assert match and (match["order"], int(match["number"]), int(match["total"])) == ("TF7Q2", 3, 12)
 
 
 def test_forms_of_fields() -> None:
-    rules = {
-        "title": {"at": "/a~1b/0", "form": "html"},
-        "taken": {"at": "/when", "form": "epoch-seconds"},
-        "keyword": {"at": "/tags", "separator": ","},
-        "person": {"at": "/who", "each": "/name/full"},
-        "favourite": {"at": "/liked", "form": "flag"},
-        "caption": {"at": "/note"},
-    }
-    shape = {
-        "dialect": {"name": "made-up", "part_name": "x"},
-        "entries": {},
-        "pairing": {"sidecar_name": "{name}.json"},
-        "sidecar": {"reference": "/id"},
-        "fields": rules,
-        "position": {"latitude": "/at/0", "longitude": "/at/1"},
-    }
-    dialect = msgspec.convert(shape, Dialect)
+    dialect = read_dialect(
+        """
+        [dialect]
+        name = "made-up"
+        [entries]
+        pictures = ["*"]
+        [sidecar]
+        reference = "/id"
+        [sidecar.fields]
+        title = { at = "/a~1b/0", form = "html" }
+        taken = { at = ["/when", "/made"], form = "epoch-seconds" }
+        keyword = { at = "/tags", separator = "," }
+        person = { at = "/who", each = "/name/full" }
+        favourite = { at = "/liked", form = "flag" }
+        caption = { at = "/note", unknown = ["n/a"] }
+        quality = { at = "/whole", means = { false = "reduced" } }
+        [sidecar.position]
+        latitude = "/at/0"
+        longitude = "/at/1"
+        """,
+        "made-up",
+    )
 
     def said(document: object) -> tuple[dict[str, list[str]], tuple[str, ...]]:
-        read = read_sidecar(json.dumps(document).encode(), "x.json", dialect)
+        (read,) = read_sidecar(json.dumps(document).encode(), "x.json", dialect)
         values: dict[str, list[str]] = {}
         for claim in read.claims:
             assert claim.source == "service"
@@ -82,12 +88,12 @@ def test_forms_of_fields() -> None:
     whole, troubles = said(
         {
             "a/b": ["Rope &amp; <i>"], "when": -86400, "tags": "reeds, , water ", "liked": True, "at": ["52.5", -1.25],
-            "who": [{"name": {"full": "Ada"}}, {"name": {}}, {}], "note": "", "id": "R1",
+            "who": [{"name": {"full": "Ada"}}, {"name": {}}, {}], "note": "n/a", "id": "R1", "whole": False,
         }
     )  # fmt: skip
     assert troubles == () and whole == {
         "title": ["Rope & <i>"], "taken": ["1969-12-31T00:00:00Z"], "keyword": ["reeds", "water"], "person": ["Ada"],
-        "favourite": ["yes"], "position": ["52.500000,-1.250000"],
+        "favourite": ["yes"], "position": ["52.500000,-1.250000"], "quality": ["reduced"],
     }  # fmt: skip
     for sentinel in (
         {"when": 0},
@@ -103,8 +109,9 @@ def test_forms_of_fields() -> None:
     ):
         assert said(sentinel) == ({}, ())
     for odd, field in (
-        ({"when": "soon"}, "taken"), ({"when": 10**30}, ""), ({"at": [{}, 1]}, "position"), ({"liked": "yes"}, "favourite"),
-        ({"who": "Ada"}, "person"), ({"note": {"a": 1}}, "caption"), ({"at": [95, 1]}, ""),
+        ({"when": "soon"}, "taken"),
+        ({"when": 10**30}, "taken"), ({"at": [{}, 1]}, "position"), ({"liked": "often"}, "favourite"),
+        ({"who": "Ada"}, "person"), ({"note": {"a": 1}}, "caption"), ({"at": [95, 1]}, "position"),
     ):  # fmt: skip
         values, troubles = said(odd)
         assert values == {} and (field in troubles[0] if field else True), (odd, troubles)
@@ -117,11 +124,11 @@ def test_documents_in_odd_encodings() -> None:
         (b'{"words": {"heading": "\\ud83e\\udeb5 log"}}', "🪵 log"),
         (b'{"words": {"heading": "lone \\ud83e half"}}', "lone ? half"),
     ):
-        read = read_sidecar(content, "a.slip", THRUSHFIELD)
+        (read,) = read_sidecar(content, "a.slip", THRUSHFIELD)
         assert [claim.value for claim in read.claims] == [title] and not read.troubles
-    with pytest.raises(BrokenSidecar):
-        read_album(b'{"about": "no title"}', THRUSHFIELD)
-    album = read_album(b'{"heading": "A", "label": "L", "order": ["x", 7]}', THRUSHFIELD)
+    with pytest.raises(BrokenDocument):
+        list(read_albums(b'{"about": "no title"}', THRUSHFIELD))
+    (album,) = read_albums(b'{"heading": "A", "label": "L", "order": ["x", 7]}', THRUSHFIELD)
     assert (album.title, album.reference, album.order) == ("A", "L", ("x", "7"))
 
 
@@ -214,6 +221,8 @@ def test_folders_of_parts(shell: Shell, tmp_path: Path) -> None:
     pack(tmp_path / "mixed", {"stream/B.jpg": PICTURE}, "TFB")
     assert "parts of several orders: TFA, TFB" in shell("unpack", "--from", "mixed", "--library", "library", code=2).err
     (tmp_path / "none").mkdir()
+    assert "none is empty" in shell("unpack", "--from", "none", "--library", "library", code=2).err
+    (tmp_path / "none/stroam.txt").touch()
     assert "is named like a part" in shell("unpack", "--from", "none", "--library", "library", code=2).err
     # A slip in one part, its picture in another; the same file again under a second name; somebody's own file in the way.
     pack(tmp_path / "two", {"slips/A_jpg.slip": slip("R1", "A.jpg"), "labels/X/A.jpg": PICTURE}, "TFC", "1of2")

@@ -37,7 +37,7 @@ def unpack(
 ) -> None:
     """File the pictures of an export by date, with titles, captions, people, locations and albums. All parts as one."""
     from bramblemoor.exports.dialect import load_dialect
-    from bramblemoor.exports.parcel import parcel_in_folder
+    from bramblemoor.exports.parcel import parcel_at
     from bramblemoor.exports.unpack import unpack as file_parcel
     from bramblemoor.services.book import order_named, orders
 
@@ -46,7 +46,7 @@ def unpack(
         if folder is not None:
             known = load_dialect(dialect or "thrushfield")
             name = service or known.name
-            parcel = parcel_in_folder(folder, name, known, lambda order: library.incoming(name, order))
+            parcel = parcel_at(folder, name, known, lambda order: library.incoming(name, order), order or "")
         else:
             waiting = {known.state for known in orders(library)} & {"collected", "ready", "preparing", "asked"}
             chosen = order_named(library, order, ("collected", "ready") if waiting else ("unpacked",))

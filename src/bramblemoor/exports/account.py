@@ -12,7 +12,7 @@ from bramblemoor.library.catalogue import claims_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, next_number, stamp
 
-_PICTURES = "role IN ('original', 'rendition', 'clip')"
+_PICTURES = "role IN ('original', 'rendition', 'clip', 'twin')"
 
 
 def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
@@ -21,22 +21,13 @@ def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
     The two sides share no counting: what came in is read off the parts' directories and the service's statement; what
     was kept is read off the ledger and looked up on disk.
     """
-    lone = sheet.db.execute(
-        "SELECT * FROM entries WHERE kind = 'sidecar' AND id NOT IN (SELECT sidecar FROM pairs) ORDER BY id"
-    ).fetchall()
+    lone = list(_lone_records(sheet))
     files, size = sheet.db.execute("SELECT count(*), coalesce(sum(size), 0) FROM entries").fetchone()
     frames = parcel.frames_said
     if frames is None:
         frames = sheet.db.execute("SELECT count(DISTINCT frame) FROM units").fetchone()[0] + len(lone)
     vanished: list[Finding] = []
-    left_out = [
-        LeftOut(
-            row["file_name"] or row["name"],
-            "the service sent its sidecar but no picture; the sidecar is kept in delivered/",
-            Amount(frames=1),
-        )
-        for row in lone
-    ]
+    left_out = [LeftOut(name, reason, Amount(frames=1)) for name, reason in lone]
     left_out += _stored_once(sheet)
     kept = [
         Kept("new in the library", _new(parcel, library, vanished)),
@@ -48,12 +39,47 @@ def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
         run="unpack",
         started=sheet.get("started") or stamp(now_utc()),
         finished=stamp(now_utc()),
-        about={"service": parcel.service, "order": parcel.order, "parts": str(len(parcel.parts))} | dict(parcel.about),
+        about=_about(sheet, parcel),
         came_in=Amount(frames, files, size),
         kept=[line for line in kept if line.amount != Amount()],
         left_out=left_out,
         findings=vanished + list(_findings(sheet, parcel, library)),
     )
+
+
+def _about(sheet: Worksheet, parcel: Parcel) -> dict[str, str]:
+    about = {"service": parcel.service, "order": parcel.order, "parts": str(len(parcel.parts))} | dict(parcel.about)
+    edited, plain = sheet.db.execute(
+        "SELECT count(*) FILTER (WHERE edited), count(*) FILTER (WHERE NOT edited) FROM (SELECT max(role = 'rendition' OR EXISTS"
+        " (SELECT 1 FROM entries e JOIN pairs ON picture = e.id JOIN records r ON r.id = record AND r.edits"
+        "  WHERE e.sha256 = u.sha256) OR (SELECT max(edits) FROM entries e WHERE e.sha256 = u.sha256)) AS edited"
+        " FROM units u GROUP BY frame)"
+    ).fetchone()
+    about["edits"] = f"{edited:,} frames came with edits (beside or inside the file), {plain:,} without"
+    updated = int(sheet.get("updated") or 0)
+    if updated:
+        about["updated"] = f"{updated:,} frames that were here already: the service tells something new"
+    return about
+
+
+def _lone_records(sheet: Worksheet) -> Iterator[tuple[str, str]]:
+    """Frames of which the service tells but sends no picture, each once: (name, reason)."""
+    seen: set[str] = set()
+    for row in sheet.db.execute(
+        "SELECT r.*, e.name, EXISTS (SELECT 1 FROM ties WHERE record = r.id) AS tied FROM records r"
+        " JOIN entries e ON e.id = r.entry WHERE r.id NOT IN (SELECT record FROM pairs) ORDER BY r.family != 'sidecar', r.id"
+    ):
+        if row["tied"] or (row["troubles"] != "[]" and row["claims"] == "[]"):
+            continue  # its picture may be here: among the findings
+        names = {name for name in (row["reference"], row["path"], row["file_name"]) if name}
+        if names & seen:
+            continue
+        seen |= names if row["reference"] or row["path"] else set()
+        what = "lists it" if row["family"] == "index" else "sent its sidecar"
+        yield (
+            row["file_name"] or row["path"] or row["name"],
+            f"the service {what} but no picture; what it tells is kept in delivered/",
+        )
 
 
 def _new(parcel: Parcel, library: Library, vanished: list[Finding]) -> Amount:
@@ -74,7 +100,7 @@ def _new(parcel: Parcel, library: Library, vanished: list[Finding]) -> Amount:
 
 def _here_before(sheet: Worksheet, parcel: Parcel, library: Library) -> Amount:
     amount, frames = Amount(), set()
-    for unit in sheet.db.execute("SELECT sha256 FROM units"):
+    for unit in sheet.db.execute("SELECT sha256 FROM units WHERE here IS NOT NULL"):
         row = library.db.execute(
             "SELECT frame, bytes FROM files JOIN frames ON frames.id = frame"
             f" WHERE sha256 = ? AND arrived != ? AND {_PICTURES}",
@@ -87,14 +113,14 @@ def _here_before(sheet: Worksheet, parcel: Parcel, library: Library) -> Amount:
 
 
 def _stored_once(sheet: Worksheet) -> Iterator[LeftOut]:
-    """Entries whose content another entry has too; one with a sidecar of its own counts as a frame at the service."""
+    """Entries whose content another entry has too."""
     for row in sheet.db.execute(
-        "SELECT e.name, e.size, first.name AS kept, EXISTS (SELECT 1 FROM pairs WHERE picture = e.id) AS counted"
-        " FROM entries e JOIN units USING (sha256) JOIN entries first ON first.id = units.entry"
-        " WHERE e.kind = 'picture' AND e.id != units.entry ORDER BY e.id"
+        "SELECT e.name, e.size, (SELECT k.name FROM units u JOIN entries k ON k.id = u.entry WHERE u.sha256 = e.sha256"
+        " ORDER BY role = 'twin' LIMIT 1) AS kept"
+        " FROM entries e WHERE e.kind = 'picture' AND e.id NOT IN (SELECT entry FROM units) ORDER BY e.id"
     ):
         name = f"{row['name']} (as {row['kept']})"
-        yield LeftOut(name, "the same picture was delivered again; stored once", Amount(row["counted"], 1, row["size"]))
+        yield LeftOut(name, "the same picture was delivered again; stored once", Amount(0, 1, row["size"]))
 
 
 def _delivered(parcel: Parcel, library: Library) -> Amount:
@@ -110,16 +136,24 @@ def _delivered(parcel: Parcel, library: Library) -> Amount:
 
 def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Finding]:
     """What a person should know: unread sidecars, pictures without one or not recognised, changed names, contradictions."""
-    for row in sheet.db.execute("SELECT name, troubles FROM entries WHERE troubles != '[]' ORDER BY id"):
+    for path in parcel.twice:
+        yield Finding(path.name, "the same part again, under another name; not read")
+    for row in sheet.db.execute(
+        "SELECT name, troubles FROM entries WHERE troubles != '[]' UNION ALL SELECT name, records.troubles FROM records"
+        " JOIN entries ON entries.id = entry WHERE records.troubles != '[]'"
+    ):
         for trouble in json.loads(row["troubles"]):
             yield Finding(row["name"], trouble)
+    yield from _ties(sheet)
+    has_records = sheet.db.execute("SELECT 1 FROM records LIMIT 1").fetchone() is not None
     for row in sheet.db.execute(
-        "SELECT DISTINCT e.name, e.media, e.size, e.picture_kind, u.role, u.path, u.former_name,"
-        " EXISTS (SELECT 1 FROM pairs WHERE picture = e.id) AS paired"
+        "SELECT e.name, e.media, e.size, e.picture_kind, u.role, u.path, u.former_name, u.frame,"
+        " EXISTS (SELECT 1 FROM units m JOIN entries o ON o.sha256 = m.sha256 JOIN pairs ON picture = o.id"
+        "  WHERE m.frame = u.frame) AS paired, EXISTS (SELECT 1 FROM ties WHERE picture = e.id) AS tied"
         " FROM units u JOIN entries e ON e.id = u.entry ORDER BY e.id"
     ):
         name = row["path"] or row["name"]
-        if row["role"] == "original" and not row["paired"]:
+        if row["role"] == "original" and not row["paired"] and not row["tied"] and has_records:
             yield Finding(name, "no sidecar came with it")
         if row["picture_kind"] == "other":
             what = "it is empty" if row["size"] == 0 else "no picture that Bramblemoor can recognise"
@@ -129,7 +163,25 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
     for row in library.db.execute(
         "SELECT id, folder, name, reduced FROM frames WHERE arrived = ? ORDER BY id", (parcel.order,)
     ):
+        name = f"{row['folder']}/{row['name']}"
         if row["reduced"]:
-            yield Finding(f"{row['folder']}/{row['name']}", "a reduced copy: the service keeps no original of it")
+            originals = [claim.value for claim in claims_of(library.db, row["id"]) if claim.field == "reduced_of"]
+            what = (
+                f"a reduced copy of {originals[0]}; both are kept"
+                if originals
+                else "a reduced copy: no original of it came"
+            )
+            yield Finding(name, what)
         for conflict in believe(claims_of(library.db, row["id"])).conflicts:
-            yield Finding(f"{row['folder']}/{row['name']}", conflict)
+            yield Finding(name, conflict)
+
+
+def _ties(sheet: Worksheet) -> Iterator[Finding]:
+    """Sidecars that fit several pictures equally well, and were given to none."""
+    for row in sheet.db.execute(
+        "SELECT s.name, r.number, r.family, group_concat(p.name, ', ') AS pictures FROM ties JOIN records r ON r.id = record"
+        " JOIN entries s ON s.id = r.entry JOIN entries p ON p.id = picture GROUP BY record ORDER BY s.id, r.number"
+    ):
+        which = f", record {row['number'] + 1}," if row["family"] == "index" else ""
+        what = f"fits equally well: {row['pictures']}; nothing was guessed, and what it tells is kept in delivered/"
+        yield Finding(row["name"] + which, what)

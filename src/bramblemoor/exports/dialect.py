@@ -1,21 +1,44 @@
-"""Dialects: TOML files that tell how a service writes its exports. docs/formats.md describes the format."""
+"""Dialects: TOML files that tell how a service writes its exports. docs/dialects.md describes the format."""
 
 import re
 import tomllib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
 from functools import cached_property
 from importlib.resources import files
+from pathlib import Path
 from typing import Literal
 
 import msgspec
 
 from bramblemoor.errors import WrongUse
+from bramblemoor.exports.forms import Form
+from bramblemoor.exports.templates import BadTemplate, Template
 
 EntryKind = Literal["picture", "sidecar", "album", "index", "other"]
+FieldName = Literal[
+    "title",
+    "caption",
+    "taken",
+    "keyword",
+    "person",
+    "location",
+    "favourite",
+    "quality",
+    "album",
+    "rating",
+    "edited",
+    "camera",
+    "lens",
+]
+Scalar = str | int | float | bool
 
 
 class Heading(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: str
-    part_name: str
+    part_name: str = ""
+    about: str = ""
 
 
 class EntryGlobs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -23,106 +46,226 @@ class EntryGlobs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     albums: list[str] = []
     sidecars: list[str] = []
     pictures: list[str] = []
+    copies: list[str] = []
 
 
-class Pairing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    sidecar_name: str
-    replace: dict[str, str] = {}
-    rendition_suffixes: list[str] = []
-    copies_in: list[str] = []
+class Names(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How the names of a picture, its renditions and clips, and its sidecar hang together; see exports/templates.py."""
+
+    picture: str = "{stem}{suffix}{counter}{ending}"
+    sidecar: list[str] = []
+    counter: str = ""
+    sidecar_counter: str = ""
+    renditions: list[str] = []
+    clips: list[str] = []
 
 
-class SidecarKeys(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    reference: str = ""
-    file_name: str = ""
-    sha256: str = ""
+class Folders(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What folders of pictures mean: `albums` are globs of folders that are labels, `tree` is what is kept as it is."""
+
+    albums: list[str] = []
+    tree: list[str] = []
 
 
 class FieldRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Where a field stands and how it is written. `each` points into every member of a list; `separator` splits text."""
 
-    at: str
-    form: Literal["text", "html", "flag", "epoch-seconds", "epoch-milliseconds", "iso"] = "text"
+    at: str | list[str]
+    form: Form = "text"
+    pattern: str = ""
+    zone: str = ""
     separator: str = ""
     each: str = ""
+    unknown: list[Scalar] = []
+    means: dict[str, str] = {}
+
+    @property
+    def places(self) -> list[str]:
+        return [self.at] if isinstance(self.at, str) else self.at
 
 
 class PositionRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    latitude: str
-    longitude: str
+    """Two values, or one `pair` of them in `order`; `scale` times the value is degrees."""
+
+    latitude: str = ""
+    longitude: str = ""
+    pair: str = ""
+    order: Literal["latitude-longitude", "longitude-latitude"] = "latitude-longitude"
     scale: float = 1.0
+    unknown: list[Scalar] = []
 
 
-class AlbumKeys(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class RecordRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One description of a picture: how its document is written, how it names its picture, and where its facts stand.
+
+    `items` leads to the list of records of a document that holds many.
+    """
+
+    format: Literal["json", "xml", "csv", "xmp"] = "json"
+    items: str = ""
+    separator: str = ","
+    namespaces: dict[str, str] = {}
+    path: str = ""
+    file_name: str = ""
+    reference: str = ""
+    sha256: str = ""
+    size: str = ""
+    fields: dict[FieldName, FieldRule] = {}
+    position: PositionRule | None = None
+    parts: str = ""
+
+
+class AlbumRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Descriptions of albums: files of their own, or `items` of the index. `order` lists references, paths or file names."""
+
     title: str
+    format: Literal["json", "xml"] = "json"
+    items: str = ""
+    namespaces: dict[str, str] = {}
     description: str = ""
     reference: str = ""
     order: str = ""
+    each: str = ""
+    cover: str = ""
 
 
-FieldName = Literal["title", "caption", "taken", "keyword", "person", "location", "favourite", "quality"]
-
-
-class Dialect(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
+class _Rules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     dialect: Heading
     entries: EntryGlobs
-    pairing: Pairing
-    sidecar: SidecarKeys
-    fields: dict[FieldName, FieldRule]
-    position: PositionRule | None = None
-    album: AlbumKeys | None = None
+    names: Names = Names()
+    folders: Folders = Folders()
+    sidecar: RecordRules = RecordRules()
+    index: RecordRules | None = None
+    album: AlbumRules | None = None
+
+
+class BadDialect(WrongUse):
+    """A dialect file that does not follow the format; names file, line and key."""
+
+
+@dataclass(frozen=True)
+class ParsedName:
+    """A picture's name taken apart. `number` is that of its counter, "" where it has none."""
+
+    folder: str
+    stem: str
+    suffix: str
+    counter: str
+    number: str
+    ending: str
 
     @property
-    def name(self) -> str:
-        return self.dialect.name
+    def frame(self) -> str:
+        """What all files of one frame have in common."""
+        return f"{self.folder}{self.stem}\0{self.number}"
 
-    @cached_property
-    def part_pattern(self) -> re.Pattern[str]:
-        return re.compile(self.dialect.part_name)
+
+class Dialect:
+    """A checked dialect, ready to be asked."""
+
+    def __init__(self, rules: _Rules, source: str) -> None:
+        """`source` is the TOML text: with another text, unpacking starts anew."""
+        self.source = source
+        self.name = rules.dialect.name
+        self.entries, self.names, self.folders = rules.entries, rules.names, rules.folders
+        self.sidecar, self.index, self.album = rules.sidecar, rules.index, rules.album
+        self.part_pattern = re.compile(rules.dialect.part_name or r"(?P<order>.+)\.(?:zip|tar|tar\.gz|tgz)")
+        self.picture_template = Template(rules.names.picture)
+        self.sidecar_templates = [Template(source) for source in rules.names.sidecar]
+        suffixes = [*rules.names.renditions, *rules.names.clips]
+        self._parser = self.picture_template.parser(suffixes, rules.names.counter)
 
     @cached_property
     def _kinds(self) -> list[tuple[EntryKind, re.Pattern[str]]]:
+        globs = self.entries
         groups: list[tuple[EntryKind, list[str]]] = [
-            ("index", self.entries.index),
-            ("album", self.entries.albums),
-            ("sidecar", self.entries.sidecars),
-            ("picture", self.entries.pictures),
-        ]
-        return [(kind, _matcher(globs)) for kind, globs in groups if globs]
+            ("index", globs.index), ("album", globs.albums), ("sidecar", globs.sidecars), ("picture", globs.pictures),
+        ]  # fmt: skip
+        return [(kind, matcher(some)) for kind, some in groups if some]
 
     @cached_property
     def _copies(self) -> re.Pattern[str]:
-        return _matcher(self.pairing.copies_in)
+        return matcher(self.entries.copies)
+
+    @cached_property
+    def _albums(self) -> re.Pattern[str]:
+        return matcher(self.folders.albums)
+
+    @cached_property
+    def _tree(self) -> re.Pattern[str]:
+        return matcher(self.folders.tree)
 
     def kind_of(self, entry: str) -> EntryKind:
         """What an archive entry of this name is. An XMP beside a picture is a sidecar in every dialect."""
-        if entry.lower().endswith(".xmp"):
-            return "sidecar"
-        return next((kind for kind, pattern in self._kinds if pattern.fullmatch(entry)), "other")
+        found: EntryKind = next((kind for kind, pattern in self._kinds if pattern.fullmatch(entry)), "other")
+        return "sidecar" if found in ("picture", "other") and entry.lower().endswith(".xmp") else found
 
     def is_copy(self, entry: str) -> bool:
         """Whether an entry lies where frames are delivered again, once for each album."""
-        return bool(self.pairing.copies_in) and self._copies.fullmatch(entry) is not None
+        return bool(self.entries.copies) and self._copies.fullmatch(entry) is not None
 
-    def sidecar_of(self, entry: str) -> str:
-        """The name that the sidecar of a picture entry has."""
-        name = entry.rpartition("/")[2]
-        for old, new in self.pairing.replace.items():
-            name = name.replace(old, new)
-        return self.pairing.sidecar_name.replace("{name}", name)
+    def album_folder(self, entry: str) -> str:
+        """The folder that makes a picture a member of an album, "" where there is none."""
+        folder = entry.rpartition("/")[0]
+        return folder if self.folders.albums and self._albums.fullmatch(folder) else ""
 
-    def frame_stem(self, entry: str) -> tuple[str, bool]:
-        """The path of an entry without its ending and rendition suffix, and whether it had such a suffix."""
+    def tree_folder(self, entry: str) -> str | None:
+        """The folder in which a picture stays, below what all of the tree has in common; None where folders are not real."""
+        folder = entry.rpartition("/")[0]
+        for glob in self.folders.tree:
+            if matcher([glob]).fullmatch(folder):
+                fixed = re.split(r"[*?]", glob)[0].rpartition("/")[0]
+                return folder[len(fixed) :].strip("/")
+        return None
+
+    def readings(self, entry: str) -> Iterator[ParsedName]:
+        """The ways to take a picture's name apart: with counter and suffix where it has them, then as it stands."""
         folder, slash, name = entry.rpartition("/")
-        stem = name.rpartition(".")[0] or name
-        for suffix in self.pairing.rendition_suffixes:
-            if stem.endswith(suffix) and len(stem) > len(suffix):
-                return folder + slash + stem[: -len(suffix)], True
-        return folder + slash + stem, False
+        match = self._parser.fullmatch(name)
+        if match is not None and (match["counter"] or match["suffix"]):
+            yield ParsedName(
+                folder + slash, match["stem"], match["suffix"], match["counter"], match["n"] or "", match["ending"]
+            )
+        stem, dot, ending = name.rpartition(".")
+        yield ParsedName(folder + slash, stem if stem else name, "", "", "", dot + ending if stem else "")
+
+    def sidecar_names(self, entry: str) -> list[str]:
+        """The names that the sidecar of a picture may have, the likeliest first."""
+        found: dict[str, None] = {}
+        for parsed in self.readings(entry):
+            words = self._words(parsed)
+            if parsed.number and self.names.sidecar_counter:
+                words["counter"] = self.names.sidecar_counter.replace("{n}", parsed.number)
+            found |= dict.fromkeys(template.render(words) for template in self.sidecar_templates)
+        return list(found)
+
+    def _words(self, parsed: ParsedName) -> dict[str, str]:
+        parent = parsed.folder.rstrip("/").rpartition("/")[0]
+        return {
+            "folder": parsed.folder, "parent": parent + "/" if parent else "", "stem": parsed.stem, "ending": parsed.ending,
+            "name": parsed.stem + parsed.ending, "suffix": parsed.suffix, "counter": parsed.counter,
+        }  # fmt: skip
+
+    def picture_name(self, told: str) -> str:
+        """The name, without counter, under which the service delivers a picture that is called `told`."""
+        stem, dot, ending = told.rpartition(".")
+        words = {"stem": stem if stem else told, "ending": dot + ending if stem else "", "name": told}
+        return self.picture_template.render(words)
 
 
-def _matcher(globs: list[str]) -> re.Pattern[str]:
-    return re.compile("|".join(re.escape(glob).replace(r"\*", "[^/]*") for glob in globs))
+def matcher(globs: list[str]) -> re.Pattern[str]:
+    """A pattern for globs: `*` and `?` stay within one folder, `**` crosses folders, `{a,b}` is either."""
+
+    def one(glob: str) -> str:
+        tokens = re.split(r"(\*\*/|\*\*|\*|\?|\{[^{}]*\})", glob)
+        wild = {"**/": "(?:.*/)?", "**": ".*", "*": "[^/]*", "?": "[^/]"}
+        return "".join(
+            wild.get(token)
+            or (f"(?:{'|'.join(map(re.escape, token[1:-1].split(',')))})" if token[:1] == "{" else re.escape(token))
+            for token in tokens
+        )
+
+    return re.compile("|".join(map(one, globs)), re.IGNORECASE | re.DOTALL)
 
 
 def known_dialects() -> list[str]:
@@ -130,8 +273,132 @@ def known_dialects() -> list[str]:
 
 
 def load_dialect(name: str) -> Dialect:
-    """A dialect that ships with Bramblemoor. Raises WrongUse for an unknown name."""
-    if name not in known_dialects():
-        raise WrongUse(f"There is no dialect {name!r}.", f"Known are: {', '.join(known_dialects())}.")
-    text = files(__package__).joinpath("dialects", f"{name}.toml").read_text(encoding="utf-8")
-    return msgspec.convert(tomllib.loads(text), Dialect)
+    """A dialect that ships with Bramblemoor, by name, or one from a file, by its path.
+
+    Raises WrongUse for an unknown name or an absent file, BadDialect for a file that does not follow the format.
+    """
+    if name in known_dialects():
+        text = files(__package__).joinpath("dialects", f"{name}.toml").read_text(encoding="utf-8")
+        return read_dialect(text, name)
+    path = Path(name)
+    if path.suffix != ".toml" and not path.is_file():
+        raise WrongUse(
+            f"There is no dialect {name!r}.",
+            f"Known are {', '.join(known_dialects())}; or name a file of your own, ending in .toml.",
+        )
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError:
+        raise BadDialect(f"{path} is not UTF-8 text.", "Save it as UTF-8.") from None
+    except OSError as error:
+        raise WrongUse(f"The dialect {path} cannot be read ({error.strerror}).", "Check the path.") from None
+    return read_dialect(text, str(path))
+
+
+def read_dialect(text: str, name: str) -> Dialect:
+    """A dialect from its TOML text; `name` is what errors call it. Raises BadDialect."""
+    try:
+        document = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise BadDialect(f"{name} is no TOML: {error}.", "Correct that line.") from None
+    try:
+        rules = msgspec.convert(document, _Rules)
+    except msgspec.ValidationError as error:
+        reason, _, where = str(error).partition(" - at `$")
+        keys = [key for key in re.split(r"[.\[\]]+", where.rstrip("`")) if key and key != "..."]
+        extra = re.search(r"unknown field `(.*)`", reason)
+        if extra:
+            keys.append(extra[1])
+        raise _bad(text, name, keys, reason[0].lower() + reason[1:]) from None
+    for keys, problem in _problems(rules):
+        raise _bad(text, name, keys, problem)
+    return Dialect(rules, text)
+
+
+def _bad(text: str, name: str, keys: list[str], problem: str) -> BadDialect:
+    return BadDialect(
+        f"{name}, line {_line_of(text, keys)}, {'.'.join(keys) or 'the file'}: {problem}.",
+        "docs/dialects.md lists every key and what it takes; try the file with: bramblemoor dialect try.",
+    )
+
+
+def _line_of(text: str, keys: list[str]) -> int:
+    """The line on which the deepest of `keys` that is there stands."""
+    table: list[str] = []
+    best, depth = 1, 0
+    for number, line in enumerate(text.splitlines(), 1):
+        heading = re.match(r"\s*\[([^\[\]]+)\]", line)
+        if heading:
+            table = [step.strip().strip("\"'") for step in heading[1].split(".")]
+            reached = table
+        else:
+            entry = re.match(r"\s*([\w.\"'-]+)\s*=", line)
+            reached = table + [step.strip("\"'") for step in entry[1].split(".")] if entry else []
+        if reached and reached == keys[: len(reached)] and len(reached) > depth:
+            best, depth = number, len(reached)
+    return best
+
+
+def _problems(rules: _Rules) -> Iterator[tuple[list[str], str]]:
+    """What types cannot tell: patterns, templates, and where values stand."""
+    try:
+        pattern = re.compile(rules.dialect.part_name)
+        if rules.dialect.part_name and "order" not in pattern.groupindex:
+            yield (
+                ["dialect", "part_name"],
+                "a group (?P<order>...) was expected, and (?P<number>...), (?P<total>...) if told",
+            )
+    except re.error as error:
+        yield ["dialect", "part_name"], f"a regular expression was expected ({error})"
+    if not rules.entries.pictures:
+        yield ["entries", "pictures"], "at least one pattern for the names of pictures was expected"
+    try:
+        Template(rules.names.picture).parser([*rules.names.renditions, *rules.names.clips], rules.names.counter)
+    except BadTemplate as error:
+        yield ["names", "picture"], str(error)
+    for template in rules.names.sidecar:
+        try:
+            Template(template)
+        except BadTemplate as error:
+            yield ["names", "sidecar"], str(error)
+    for key in ("counter", "sidecar_counter"):
+        written = getattr(rules.names, key)
+        if written and written.count("{n}") != 1:
+            yield ["names", key], "{n} was expected, once, where the number stands"
+    for table, record in (("sidecar", rules.sidecar), ("index", rules.index)):
+        if record is not None:
+            yield from _record_problems(table, record)
+
+
+def _record_problems(table: str, record: RecordRules) -> Iterator[tuple[list[str], str]]:
+    places: list[tuple[list[str], str]] = [
+        ([table, key], getattr(record, key))
+        for key in ("items", "path", "file_name", "reference", "sha256", "size", "parts")
+    ]
+    for name, rule in record.fields.items():
+        places += [([table, "fields", name, "at"], place) for place in rule.places]
+        if rule.form == "date":
+            try:
+                example = datetime(2024, 3, 4, 5, 6, 7).strftime(rule.pattern)
+                datetime.strptime(example, rule.pattern)
+                if "%" not in rule.pattern:
+                    raise ValueError
+            except ValueError:
+                yield [table, "fields", name, "pattern"], "a date pattern like '%d.%m.%Y %H:%M' was expected"
+        if rule.zone and not re.fullmatch(r"utc|local|[+-]\d\d:\d\d", rule.zone):
+            yield [table, "fields", name, "zone"], "utc, local or an offset like +01:00 was expected"
+    if record.position is not None:
+        found = record.position
+        places += [([table, "position", key], getattr(found, key)) for key in ("latitude", "longitude", "pair")]
+        if not found.pair and not (found.latitude and found.longitude):
+            yield [table, "position"], "latitude and longitude, or pair, were expected"
+    for keys, place in places:
+        if record.format == "json" and place and not place.startswith("/"):
+            yield keys, f"a JSON pointer was expected, which begins with /, not {place!r}"
+        if record.format == "xml" and place:
+            from lxml import etree
+
+            try:
+                etree.XPath(place, namespaces=record.namespaces or None)
+            except etree.XPathSyntaxError as error:
+                yield keys, f"an XPath was expected ({error})"

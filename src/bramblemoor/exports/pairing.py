@@ -1,162 +1,194 @@
-"""Joining what was extracted: sidecars with pictures, files with frames, and every frame with its place in the library."""
+"""Joining pictures with the records of their sidecars: by exact names, then by what a record itself says, never by a guess.
+
+Every candidate pair gets a score. A pair is made where each side is the other's only best candidate; then the next, until
+nothing changes. Where two candidates are equal, the pictures stay unpaired and are reported as a tie.
+"""
 
 import sqlite3
 from collections.abc import Iterator
-from itertools import groupby
-from pathlib import Path
+from typing import NamedTuple
 
-from bramblemoor.exports.extract import decode_claims
-from bramblemoor.exports.parcel import Parcel
+from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet
-from bramblemoor.frames.claims import Claim, Facts, believe
-from bramblemoor.library.durable import digest_of
-from bramblemoor.library.home import Library
-from bramblemoor.library.layout import folder_for
-from bramblemoor.library.names import collision_key, free_name, safe_name
+from bramblemoor.frames.moments import infer_offset, parse_moment
 
-# First by the name that the dialect derives; an XMP beside the picture by its own two namings; last by the digest that
-# the sidecar itself states. A copy made for an album has no sidecar of its own.
-_PAIR = (
-    """INSERT OR IGNORE INTO pairs SELECT p.id, min(s.id) FROM entries p JOIN entries s ON s.name = p.sidecar_name
-       WHERE p.kind = 'picture' AND NOT p.is_copy AND s.kind = 'sidecar' GROUP BY p.id""",
-    """INSERT OR IGNORE INTO pairs SELECT p.id, s.id FROM entries p
-       JOIN entries s ON s.name IN (p.name || '.xmp', p.stem || '.xmp')
-       WHERE p.kind = 'picture' AND NOT p.is_copy AND NOT p.rendition AND s.kind = 'sidecar'""",
-    """INSERT OR IGNORE INTO pairs SELECT min(p.id), s.id FROM entries s JOIN entries p ON p.sha256 = s.sha256_said
-       WHERE s.kind = 'sidecar' AND p.kind = 'picture' AND s.id NOT IN (SELECT sidecar FROM pairs) GROUP BY s.id""",
+_FAMILIES = ("sidecar", "index", "xmp")
+_AGREES, _SILENT, _CONTRADICTS = 0, 1, 2
+_EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
+# How a candidate was found, the most telling first. A name that fits counts little where the record names another picture.
+_EXACT, _FOLDED, _TOLD, _TOLD_STEM, _DIGEST, _OTHERWISE = range(6)
+
+
+class _Score(NamedTuple):
+    """Compared in this order; less is better."""
+
+    digest: int
+    name: int
+    rank: int
+    size: int
+    date: int
+
+
+# Each finds (picture, record, how, rank). A copy made for an album has candidates only by its own name.
+_CANDIDATES = (
+    f"""SELECT w.picture, r.id, {_EXACT}, w.rank FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar'
+        JOIN records r ON r.entry = s.id WHERE r.family = 'sidecar'""",
+    f"""SELECT w.picture, r.id, {_FOLDED}, w.rank FROM wanted w JOIN entries s ON s.folded = w.folded AND s.kind = 'sidecar'
+        JOIN records r ON r.entry = s.id WHERE r.family = 'sidecar' AND s.name != w.name""",
+    f"""SELECT p.id, r.id, {_EXACT}, 0 FROM records r JOIN entries p ON p.name = r.path
+        WHERE r.path != '' AND p.kind = 'picture'""",
+    f"""SELECT p.id, r.id, {_FOLDED}, 0 FROM (SELECT id, bm_folded(path) AS path FROM records WHERE path != '') r
+        JOIN entries p ON p.folded = r.path WHERE p.kind = 'picture'""",
+    f"""SELECT p.id, r.id, {_TOLD}, 0 FROM records r JOIN called c ON c.key = r.told JOIN entries p ON p.id = c.picture
+        WHERE r.told != '' AND r.path = '' AND NOT p.is_copy""",
+    f"""SELECT p.id, r.id, {_TOLD_STEM}, 0 FROM (SELECT id, bm_stem(told) AS stem FROM records WHERE told != '' AND path = '') r
+        JOIN called c ON c.key = r.stem JOIN entries p ON p.id = c.picture WHERE NOT p.is_copy""",
+    f"""SELECT p.id, r.id, {_DIGEST}, 0 FROM records r JOIN entries p ON p.sha256 = r.sha256_said
+        WHERE r.sha256_said != '' AND p.kind = 'picture' AND NOT p.is_copy""",
+    f"""SELECT p.id, r.id, {_EXACT}, 0 FROM entries p JOIN entries s ON s.name = p.name || '.xmp'
+        JOIN records r ON r.entry = s.id WHERE p.kind = 'picture' AND r.family = 'xmp'""",
+    f"""SELECT p.id, r.id, {_EXACT}, 1 FROM (SELECT id, name, bm_stem(name) AS stem FROM entries WHERE kind = 'picture') p
+        JOIN entries s ON s.name = p.stem || '.xmp' JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
+    f"""SELECT p.id, r.id, {_FOLDED}, 0 FROM entries p JOIN entries s ON s.folded = p.folded || '.xmp'
+        JOIN records r ON r.entry = s.id WHERE p.kind = 'picture' AND r.family = 'xmp'""",
+    f"""SELECT w.picture, r.id, {_EXACT}, w.rank FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar'
+        JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
 )
-# A content delivered several times was staged and read once, perhaps as a copy for an album in an earlier part; it belongs
-# to the frame of the entry that is no copy.
-_READ = """
-    UPDATE entries AS e SET media = s.media, picture_kind = s.picture_kind, width = s.width, height = s.height, claims = s.claims
-    FROM entries AS s WHERE e.kind = 'picture' AND NOT e.staged AND s.staged AND s.sha256 = e.sha256
-"""
-_UNITS = """
-    INSERT INTO units (sha256, entry, staged_as)
-    SELECT sha256, id, (SELECT min(s.id) FROM entries s WHERE s.sha256 = ranked.sha256 AND s.staged) FROM (
-        SELECT sha256, id, row_number() OVER (PARTITION BY sha256 ORDER BY is_copy, id) AS rank
-        FROM entries WHERE kind = 'picture'
-    ) AS ranked WHERE rank = 1
+# A pair that nothing else competes with needs no weighing; nearly all are such.
+_PLAIN = f"""
+    INSERT INTO pairs SELECT c.picture, c.record FROM candidates c JOIN records r ON r.id = c.record
+    JOIN entries p ON p.id = c.picture
+    WHERE c.how = {_EXACT} AND (r.told = '' OR EXISTS (SELECT 1 FROM called WHERE picture = c.picture AND key = r.told))
+    AND (r.sha256_said = '' OR r.sha256_said = p.sha256)
+    AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.picture = c.picture AND o.record != c.record AND o.family = c.family)
+    AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.picture != c.picture)
 """
 
 
-def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
-    """Decide for every distinct content whose frame it is and where it goes; a decision once made stays."""
-    if sheet.get("planned"):
-        return
-    with sheet.changing() as db:
-        for statement in _PAIR:
-            db.execute(statement)
-        db.execute(_READ)
-        db.execute(_UNITS)
-        for group in _groups(sheet):
-            _plan_frame(sheet, parcel, library, group)
-        sheet.put("planned", "yes")
+def pair(sheet: Worksheet, *, by_name: bool) -> None:
+    """Fill `pairs` and `ties`; entries must be extracted and grouped to frames (`units.frame`).
 
-
-def _groups(sheet: Worksheet) -> Iterator[list[sqlite3.Row]]:
-    """The distinct contents, frame by frame: what shares a stem belongs together, the original first."""
-    rows = sheet.db.execute(
-        "SELECT units.sha256, entries.id, name, stem, rendition, picture_kind, size FROM units JOIN entries ON id = entry"
-        " ORDER BY stem, rendition, picture_kind, id"
-    ).fetchall()
-    for _, members in groupby(rows, key=lambda row: row["stem"]):
-        group = list(members)
-        first = group[0]
-        # Besides its first file, a frame takes renditions, and the clip of a still; a second original is a frame by itself.
-        mine = [first, *(row for row in group[1:] if row["rendition"] or _is_clip(first, row))]
-        yield mine
-        yield from ([row] for row in group if row not in mine)
-
-
-def _is_clip(original: sqlite3.Row, other: sqlite3.Row) -> bool:
-    return bool(original["picture_kind"] == "photo" and other["picture_kind"] == "video")
-
-
-def sidecars_of(sheet: Worksheet, frame: int) -> list[sqlite3.Row]:
-    """The sidecars of all files of a frame (which is named by its original's entry)."""
-    return sheet.db.execute(
-        "SELECT DISTINCT s.* FROM units JOIN entries p ON p.sha256 = units.sha256 JOIN pairs ON picture = p.id"
-        " JOIN entries s ON s.id = sidecar WHERE units.frame = ? ORDER BY s.id",
-        (frame,),
-    ).fetchall()
-
-
-def own_claims(sheet: Worksheet, frame: int) -> list[Claim]:
-    """What the original itself says."""
-    return decode_claims(sheet.db.execute("SELECT claims FROM entries WHERE id = ?", (frame,)).fetchone()[0])
-
-
-def facts_of(sheet: Worksheet, frame: int) -> Facts:
-    claims = own_claims(sheet, frame)
-    for row in sidecars_of(sheet, frame):
-        claims += decode_claims(row["claims"])
-    return believe(claims)
-
-
-def _plan_frame(sheet: Worksheet, parcel: Parcel, library: Library, group: list[sqlite3.Row]) -> None:
-    frame = group[0]["id"]
-    for row in group:
-        known = library.db.execute(
-            "SELECT frame FROM files WHERE sha256 = ? AND frame IS NOT NULL", (row["sha256"],)
-        ).fetchone()
-        role = "original" if row["id"] == frame else "rendition" if row["rendition"] else "clip"
-        sheet.db.execute(
-            "UPDATE units SET frame = ?, role = ?, here = ? WHERE sha256 = ?",
-            (frame, role, known[0] if known else None, row["sha256"]),
-        )
-    here = sheet.db.execute("SELECT max(here) FROM units WHERE frame = ?", (frame,)).fetchone()[0]
-    facts = facts_of(sheet, frame)
-    if here is not None:
-        folder = library.db.execute("SELECT folder FROM frames WHERE id = ?", (here,)).fetchone()[0]
-    else:
-        folder = folder_for(library.settings.naming.flat, facts, parcel.service)
-    wanted = {row["sha256"]: _told_name(sheet, frame, row) for row in group}
-    safe = {digest: safe_name(name) for digest, name in wanted.items()}
-    base = _frame_base(safe[group[0]["sha256"]], list(safe.values()))
-
-    def numbered(name: str, number_of_base: str) -> str:
-        return number_of_base + name[len(base) :]
-
-    def taken(candidate: str) -> bool:
-        names = [(digest, numbered(name, candidate)) for digest, name in safe.items()]
-        return any(_is_taken(sheet, library, f"{folder}/{name}", digest) for digest, name in names)
-
-    chosen = free_name(base, taken)
-    for digest, name in safe.items():
-        path = f"{folder}/{numbered(name, chosen)}"
-        former = wanted[digest] if path.rpartition("/")[2] != wanted[digest] else ""
-        sheet.db.execute(
-            "UPDATE units SET path = ?, collision = ?, mtime_ns = ?, former_name = ? WHERE sha256 = ? AND here IS NULL",
-            (path, collision_key(path), facts.taken.nanoseconds if facts.taken else None, former, digest),
-        )
-
-
-def _told_name(sheet: Worksheet, frame: int, row: sqlite3.Row) -> str:
-    """The name a picture had before the service mangled it, where its frame's sidecar tells; else that of its entry."""
-    entry_name: str = row["name"].rpartition("/")[2]
-    told: str = next((said["file_name"] for said in sidecars_of(sheet, frame) if said["file_name"]), "")
-    if not told or row["id"] == frame:
-        return told or entry_name
-    stem: str = row["stem"].rpartition("/")[2]
-    return (told.rpartition(".")[0] or told) + entry_name[len(stem) :]
-
-
-def _frame_base(original: str, names: list[str]) -> str:
-    """What all names of a frame begin with: a number that tells it from another frame goes behind this, in all of them."""
-    stem = original.rpartition(".")[0] or original
-    return stem if all(name.startswith(stem) for name in names) else ""
-
-
-def _is_taken(sheet: Worksheet, library: Library, path: str, digest: str) -> bool:
-    """Whether a path would collide with another file, in this plan, in the ledger, or on disk.
-
-    A file with the same content may be there: an earlier run put it in place and was killed.
+    `by_name` says that the dialect tells how sidecars are named: one whose name fits nothing then needs more than the name
+    that it tells itself.
     """
-    key = collision_key(path)
-    planned = sheet.db.execute("SELECT 1 FROM units WHERE collision = ?", (key,)).fetchone()
-    entered = library.db.execute("SELECT 1 FROM files WHERE collision = ?", (key,)).fetchone()
-    if planned or entered:
-        return True
-    target: Path = library.root / path
-    return target.exists() and (not target.is_file() or digest_of(target) != digest)
+    db = sheet.db
+    db.create_function("bm_stem", 1, _stem, deterministic=True)
+    db.create_function("bm_folded", 1, folded, deterministic=True)
+    db.execute(
+        "CREATE TEMP TABLE candidates (picture INTEGER, record INTEGER, how INTEGER, rank INTEGER, family TEXT,"
+        " PRIMARY KEY (picture, record)) WITHOUT ROWID"
+    )
+    for query in _CANDIDATES:
+        db.execute(
+            f"WITH found (picture, record, how, rank) AS ({query}) INSERT OR IGNORE INTO candidates"
+            " SELECT picture, record, how, rank, family FROM found JOIN records ON records.id = record"
+        )
+    db.execute("CREATE INDEX temp.candidates_record ON candidates (record)")
+    db.execute(_PLAIN)
+    for family in _FAMILIES:
+        _weigh(sheet, family, needs_proof=by_name and family == "sidecar")
+    db.execute("DROP TABLE candidates")
+
+
+def _stem(name: str) -> str:
+    stem, _, ending = name.rpartition(".")
+    return stem if stem and "/" not in ending else name
+
+
+def _weigh(sheet: Worksheet, family: str, *, needs_proof: bool) -> None:
+    """Pair what competes, best pairs first, and note what remains undecided."""
+    by_picture: dict[int, dict[int, _Score]] = {}
+    by_record: dict[int, dict[int, _Score]] = {}
+    frames: dict[int, int] = {}
+    for picture, record, frame, score in _scored(sheet, family, needs_proof):
+        by_picture.setdefault(picture, {})[record] = score
+        by_record.setdefault(record, {})[picture] = score
+        frames[picture] = frame
+    paired: list[tuple[int, int]] = []
+    waiting = set(by_record)
+    while waiting:
+        record = waiting.pop()
+        mine = by_record.get(record)
+        if not mine:
+            continue
+        best = min(mine.values())
+        first = [picture for picture, score in mine.items() if score == best]
+        if len({frames[picture] for picture in first}) > 1:
+            continue
+        agreed = [picture for picture in first if _only_best(by_picture[picture]) == record]
+        if not agreed:
+            continue
+        paired += [(picture, record) for picture in agreed]
+        # Whoever else hoped for one of these may now have a best candidate.
+        for picture in mine:
+            by_picture[picture].pop(record, None)
+            waiting |= set(by_picture[picture])
+        for picture in agreed:
+            for other in by_picture.pop(picture):
+                by_record[other].pop(picture, None)
+                waiting.add(other)
+        del by_record[record]
+    db = sheet.db
+    db.executemany("INSERT OR IGNORE INTO pairs VALUES (?, ?)", paired)
+    ties = [
+        (picture, record)
+        for record, mine in by_record.items()
+        for picture, score in mine.items()
+        if score == min(mine.values()) and by_picture.get(picture)
+    ]
+    db.executemany("INSERT OR IGNORE INTO ties VALUES (?, ?)", ties)
+
+
+def _only_best(scores: dict[int, _Score]) -> int | None:
+    """The record with the best score, None where two have it."""
+    best = min(scores.values())
+    found = [record for record, score in scores.items() if score == best]
+    return found[0] if len(found) == 1 else None
+
+
+def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[int, int, int, _Score]]:
+    """Candidates that compete, scored. A record that names another picture and whose date contradicts is none at all."""
+    rows = sheet.db.execute(
+        "SELECT c.*, p.sha256, p.size, p.taken AS shot, r.sha256_said, r.size_said, r.told, r.taken,"
+        " coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,"
+        " EXISTS (SELECT 1 FROM called WHERE picture = p.id AND (key = r.told OR key = bm_stem(r.told))) AS named"
+        " FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record WHERE c.family = ?"
+        " AND c.record NOT IN (SELECT record FROM pairs)"
+        " AND NOT EXISTS (SELECT 1 FROM pairs JOIN records o ON o.id = pairs.record"
+        "  WHERE pairs.picture = c.picture AND o.family = c.family)",
+        (family,),
+    )
+    for row in rows:
+        digest = _compared(row["sha256_said"], row["sha256"])
+        date = _dates(row)
+        name = row["how"]
+        if name in (_EXACT, _FOLDED) and row["told"] and not row["named"]:
+            name = _OTHERWISE
+            if date == _CONTRADICTS and digest != _AGREES:
+                continue
+        size = _compared(row["size_said"], row["size"])
+        if name in (_TOLD, _TOLD_STEM):
+            proven = _AGREES in (digest, size, date)
+            if (needs_proof and not proven) or (date == _CONTRADICTS and digest != _AGREES):
+                continue
+        yield row["picture"], row["record"], row["frame"], _Score(digest, name, row["rank"], size, date)
+
+
+def _compared(said: object, found: object) -> int:
+    return _SILENT if not said or found is None else _AGREES if said == found else _CONTRADICTS
+
+
+def _dates(row: sqlite3.Row) -> int:
+    """Whether the date that the record tells can be the one that the picture itself tells, in some time zone."""
+    said, shot = parse_moment(row["taken"] or ""), parse_moment(row["shot"] or "")
+    if said is None or shot is None:
+        return _SILENT
+    if said.utc is not None and shot.local is not None and shot.offset is None:
+        offset = infer_offset(shot.local, said.utc)
+        if offset is None:
+            return _CONTRADICTS
+        drift = (shot.local - said.utc).total_seconds() - offset * 60
+        return (
+            _AGREES if abs(drift) <= _EXACTLY else _SILENT
+        )  # many pictures are some minutes from a quarter of an hour
+    return _AGREES if abs((said.instant - shot.instant).total_seconds()) <= _EXACTLY else _CONTRADICTS

@@ -1,16 +1,28 @@
 """A parcel: all the parts of one order, and whether they are complete and sound."""
 
-from collections.abc import Callable
+import re
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.errors import PartsAmiss, WrongUse
+from bramblemoor.exports.containers.folder import FolderPart, looks_unpacked
 from bramblemoor.exports.dialect import Dialect
+from bramblemoor.library.durable import digest_of
+from bramblemoor.library.names import safe_name
+
+# What browsers and file managers put behind a name that is taken: "part (1).zip", "part - Copy.zip", "part copy 2.zip".
+_AGAIN = re.compile(r"(?: ?\(\d+\)| ?-? [Cc]opy(?: ?\(?\d+\)?)?)(?=(?:\.\w+)+$)")
+_NEAREST = 3
 
 
 @dataclass(frozen=True)
 class Parcel:
-    """Parts in order. `frames_said` is how many frames the service said it would hold, None where nobody said."""
+    """Parts in order: archives, or folders that were unpacked by hand.
+
+    `frames_said` is how many frames the service said it would hold, None where nobody said; `twice` are files that hold
+    the same as a part.
+    """
 
     service: str
     order: str
@@ -19,6 +31,7 @@ class Parcel:
     work: Path
     frames_said: int | None = None
     about: tuple[tuple[str, str], ...] = ()
+    twice: tuple[Path, ...] = ()
 
 
 def require_sound(parts: list[tuple[str, bool]]) -> None:
@@ -31,37 +44,112 @@ def require_sound(parts: list[tuple[str, bool]]) -> None:
         )
 
 
-def parcel_in_folder(folder: Path, service: str, dialect: Dialect, work: Callable[[str], Path]) -> Parcel:
-    """A parcel fetched by other means: its parts lie in `folder`, and their names say how many there are.
+def parcel_at(path: Path, service: str, dialect: Dialect, work: Callable[[str], Path], order: str = "") -> Parcel:
+    """A parcel fetched by other means: a folder of parts, one archive, or what somebody unpacked by hand.
 
-    Raises WrongUse where no part is there or several orders are mixed, PartsAmiss where a number is missing.
+    `order` chooses one of several whose parts lie mixed. Raises WrongUse where no part is there, PartsAmiss where one is
+    missing.
     """
-    if not folder.is_dir():
-        raise WrongUse(f"{folder} is not a folder.", "Name the folder that holds the parts.")
-    found: dict[int, Path] = {}
-    orders: set[str] = set()
-    totals: set[int] = set()
-    for path in sorted(folder.iterdir()):
-        match = dialect.part_pattern.fullmatch(path.name)
+    if path.is_file():
+        match = _match(dialect, path.name)
+        name = match["order"] if match else path.name.split(".")[0]
+        return Parcel(service, safe_name(name), dialect, (path,), work(safe_name(name)))
+    if not path.is_dir():
+        raise WrongUse(f"There is no {path}.", "Name the folder that holds the parts, or a part.")
+    orders: dict[str, list[tuple[Path, re.Match[str]]]] = {}
+    for file in sorted(path.iterdir()):
+        match = _match(dialect, file.name) if file.is_file() else None
         if match:
-            orders.add(match["order"])
-            totals.add(int(match["total"]))
-            found[int(match["number"])] = path
-    if not found:
+            orders.setdefault(match["order"], []).append((file, match))
+    if order and order not in orders:
         raise WrongUse(
-            f"No file in {folder} is named like a part of a {dialect.name} export.", "Check the folder and --dialect."
+            f"{path} holds no part of the order {order}.",
+            f"It holds parts of: {', '.join(orders) or 'none'}.",
         )
-    if len(orders) > 1 or len(totals) > 1:
+    if len(orders) > 1 and not order:
         raise WrongUse(
-            f"{folder} holds parts of several orders: {', '.join(sorted(orders))}.",
-            "Give each order a folder of its own.",
+            f"{path} holds parts of several orders: {', '.join(orders)}.",
+            f"Unpack one at a time, by name: bramblemoor unpack {next(iter(orders))} --from {path}.",
         )
-    total = totals.pop()
-    missing = [str(number) for number in range(1, total + 1) if number not in found]
+    if not orders:
+        return _unpacked_by_hand(path, service, dialect, work)
+    chosen = order or next(iter(orders))
+    parts, twice = _numbered(path, orders[chosen])
+    return Parcel(service, safe_name(chosen), dialect, tuple(parts), work(safe_name(chosen)), twice=tuple(twice))
+
+
+def _match(dialect: Dialect, name: str) -> re.Match[str] | None:
+    return dialect.part_pattern.fullmatch(name) or dialect.part_pattern.fullmatch(_AGAIN.sub("", name))
+
+
+def _numbered(folder: Path, found: list[tuple[Path, re.Match[str]]]) -> tuple[list[Path], list[Path]]:
+    """Parts in order, and files that repeat one. Raises PartsAmiss where numbers are missing or contradict each other."""
+    groups = found[0][1].groupdict()
+    if not groups.get("number"):
+        return [file for file, _ in found], []
+    by_number: dict[int, Path] = {}
+    twice = []
+    for file, match in sorted(found, key=lambda one: len(one[0].name)):
+        number = int(match["number"])
+        if number not in by_number:
+            by_number[number] = file
+        elif file.stat().st_size == by_number[number].stat().st_size and digest_of(file) == digest_of(
+            by_number[number]
+        ):
+            twice.append(file)
+        else:
+            raise PartsAmiss(
+                f"{file.name} and {by_number[number].name} both say they are part {number}, and they differ.",
+                "Nothing was unpacked; remove the one that is wrong.",
+            )
+    totals = {int(match["total"]) for _, match in found if match.groupdict().get("total")}
+    if len(totals) > 1:
+        raise PartsAmiss(
+            f"The parts in {folder} disagree on how many there are: {', '.join(map(str, sorted(totals)))}.",
+            "Nothing was unpacked; order the export again.",
+        )
+    first = min(by_number) if not totals and 0 in by_number else 1
+    last = totals.pop() if totals else max(by_number)
+    missing = [str(number) for number in range(first, last + 1) if number not in by_number]
     if missing:
         raise PartsAmiss(
-            f"Of {total} parts, {', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not in {folder}.",
+            f"Of {last - first + 1} parts, {', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not in {folder}.",
             "Nothing was unpacked; fetch the rest and try again.",
         )
-    order = orders.pop()
-    return Parcel(service, order, dialect, tuple(found[number] for number in range(1, total + 1)), work(order))
+    return [by_number[number] for number in sorted(by_number)], twice
+
+
+def _unpacked_by_hand(path: Path, service: str, dialect: Dialect, work: Callable[[str], Path]) -> Parcel:
+    """The folder itself, or each folder in it where parts were unpacked beside each other."""
+    order = safe_name(path.resolve().name)
+    if fits(path, dialect):
+        return Parcel(service, order, dialect, (path,), work(order))
+    inside = [folder for folder in sorted(path.iterdir()) if folder.is_dir() and fits(folder, dialect)]
+    if inside:
+        return Parcel(service, order, dialect, tuple(inside), work(order))
+    if not looks_unpacked(path):
+        raise WrongUse(f"{path} is empty.", "Name the folder that holds the parts.")
+    nearest = nearest_names(dialect, (entry.name for entry in FolderPart(path).entries()))
+    raise WrongUse(
+        f"No file in {path} is named like a part of a {dialect.name} export, or like something in one.",
+        f"Nearest are {', '.join(nearest)}. Check the folder and --dialect; bramblemoor dialect draft writes a new one.",
+    )
+
+
+def fits(folder: Path, dialect: Dialect) -> bool:
+    """Whether a folder holds anything that the dialect takes for a picture or its sidecar."""
+    return any(dialect.kind_of(entry.name) in ("picture", "sidecar") for entry in FolderPart(folder).entries())
+
+
+def nearest_names(dialect: Dialect, names: Iterable[str]) -> list[str]:
+    """The entry names that look most like what the dialect describes."""
+    from difflib import SequenceMatcher
+    from heapq import nlargest
+    from itertools import islice
+
+    globs = [*dialect.entries.pictures, *dialect.entries.sidecars]
+
+    def likeness(name: str) -> float:
+        return max(SequenceMatcher(None, glob, name, autojunk=False).ratio() for glob in globs)
+
+    return nlargest(_NEAREST, islice(names, 2000), key=likeness)

@@ -1,23 +1,24 @@
 """Unpacking a parcel into the library: check everything, stage, plan, put in place, enter, account."""
 
-import json
-import sqlite3
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
 from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
+from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
-from bramblemoor.exports.pairing import own_claims, plan, sidecars_of
 from bramblemoor.exports.parcel import Parcel
-from bramblemoor.exports.sidecars import BrokenSidecar, read_album
+from bramblemoor.exports.planning import own_claims, plan, records_of
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.claims import Claim
-from bramblemoor.library.albums import extend_album, write_album
+from bramblemoor.library.albums import extend_album, write_album, write_album_list
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_file
 from bramblemoor.library.durable import digest_of, flush_folder, flush_many, set_time
 from bramblemoor.library.home import Library
+from bramblemoor.library.names import safe_name
 from bramblemoor.library.receipts import Receipt, write_receipt
+from bramblemoor.library.reduced import mark_reduced
 from bramblemoor.library.sidecars import write_sidecar
 from bramblemoor.library.volumes import volume_of
 
@@ -71,36 +72,39 @@ def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> lis
 
 def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Path], progress: Progress) -> None:
     """Enter frames, files, claims and albums in the ledger, and write their sidecars and albums; one transaction."""
-    references: dict[str, int] = {}
-    numbers: dict[int, int] = {}
-    packets: dict[int, bytes] = {}
-    changed: dict[int, None] = {}
-    frames = sheet.db.execute("SELECT frame, max(here) AS here FROM units GROUP BY frame ORDER BY frame").fetchall()
-    for row in frames:
-        frame, is_changed = _enter_frame(sheet, parcel, library, row["frame"], row["here"])
-        numbers[row["frame"]] = frame
-        if is_changed:
-            changed[frame] = None
-        for said in sidecars_of(sheet, row["frame"]):
-            if said["reference"]:
-                references[said["reference"]] = frame
-            if said["content"] is not None:
-                packets[frame] = said["content"]
-    albums = list(_enter_albums(sheet, parcel, library.db, references, numbers))
-    for _, added in albums:
-        changed.update(dict.fromkeys(added))
+    sheet.db.execute("CREATE TEMP TABLE entered (frame INTEGER PRIMARY KEY, number INTEGER, changed INTEGER)")
+    sheet.db.execute("CREATE INDEX temp.entered_number ON entered (number)")
+    updated = 0
+    for row in sheet.db.execute("SELECT frame, max(here) AS here FROM units GROUP BY frame ORDER BY frame").fetchall():
+        number, is_changed = _enter_frame(sheet, parcel, library, row["frame"], row["here"])
+        updated += is_changed and row["here"] is not None
+        sheet.db.execute("INSERT INTO entered VALUES (?, ?, ?)", (row["frame"], number, is_changed))
+    albums = list(dict.fromkeys(_enter_albums(sheet, parcel, library)))
+    sheet.put("updated", str(updated))
     written: list[Path] = []
-    for number, frame in enumerate(changed, 1):
-        path = write_sidecar(library, frame, packets.get(frame))
+    changed = sheet.db.execute(
+        "SELECT number, min(frame) AS frame FROM entered WHERE changed GROUP BY number"
+    ).fetchall()
+    for count, row in enumerate(changed, 1):
+        path = write_sidecar(library, row["number"], _packet(sheet, row["frame"]))
         if path is not None:
             written.append(path)
-        progress("writing sidecars", number, len(changed))
-    for album, _ in albums:
+        progress("writing sidecars", count, len(changed))
+    mark_reduced(library, parcel.order)
+    for album in albums:
         write_album(library, album)
+    if albums:
+        write_album_list(library)
     _keep_delivered(sheet, parcel, library)
     flush_many(written, library.root, whole_system=volume_of(library.root).flushes_whole)
     for folder in folders:
         flush_folder(folder)
+
+
+def _packet(sheet: Worksheet, frame: int) -> bytes | None:
+    """The XMP packet that came beside a frame's original."""
+    packets = [record["content"] for record in records_of(sheet, frame) if record["content"] is not None]
+    return packets[0] if packets else None
 
 
 def _enter_frame(
@@ -109,11 +113,11 @@ def _enter_frame(
     """Enter one frame, or what is new of one that is here already; returns its number and whether anything was new."""
     db = library.db
     units = sheet.db.execute(
-        "SELECT units.*, media, width, height, size, picture_kind FROM units JOIN entries ON id = entry WHERE frame = ?"
+        "SELECT units.*, name, media, width, height, size, picture_kind FROM units JOIN entries ON id = entry WHERE frame = ?"
         " ORDER BY role = 'original' DESC, path",
         (original,),
     ).fetchall()
-    sidecars = sidecars_of(sheet, original)
+    records = records_of(sheet, original)
     frame, new = here, here is None
     if frame is None:
         folder, _, name = units[0]["path"].rpartition("/")
@@ -123,7 +127,7 @@ def _enter_frame(
             name=name,
             kind="video" if units[0]["picture_kind"] == "video" else "photo",
             service=parcel.service,
-            reference=next((said["reference"] for said in sidecars if said["reference"]), ""),
+            reference=next((record["reference"] for record in records if record["reference"]), ""),
             arrived=parcel.order,
         )
     for unit in units:
@@ -141,73 +145,57 @@ def _enter_frame(
                 ),
             )  # fmt: skip
     new |= add_claims(db, frame, units[0]["path"] or "", own_claims(sheet, original))
-    for said in sidecars:
-        told: list[Claim] = decode_claims(said["claims"])
-        new |= add_claims(db, frame, f"{parcel.service} {parcel.order} {said['name']}", told)
+    for record in records:
+        told = f"{parcel.service} {parcel.order} {record['name']}"
+        new |= add_claims(db, frame, told, decode_claims(record["claims"]))
+    came_as = sheet.db.execute(
+        "SELECT DISTINCT e.name FROM units u JOIN entries e ON e.sha256 = u.sha256 WHERE u.frame = ? AND e.kind = 'picture'"
+        " ORDER BY e.id",
+        (original,),
+    )
+    names = [Claim("came_as", f"{parcel.service}: {row[0]}", "service") for row in came_as]
+    add_claims(db, frame, f"{parcel.service} {parcel.order}", names)
     return frame, new
 
 
-def _enter_albums(
-    sheet: Worksheet, parcel: Parcel, db: sqlite3.Connection, references: dict[str, int], numbers: dict[int, int]
-) -> Iterator[tuple[int, list[int]]]:
-    """Rebuild albums; yields each with the frames that are new in it. `numbers` leads from a frame's entry to its number."""
-    for row in sheet.db.execute("SELECT id, name, content FROM entries WHERE kind = 'album' ORDER BY id"):
-        try:
-            album = read_album(row["content"], parcel.dialect)
-        except BrokenSidecar as error:
-            sheet.db.execute(
-                "UPDATE entries SET troubles = ? WHERE id = ?",
-                (json.dumps([f"the album description was not read: {error}"]), row["id"]),
-            )
-            continue
-        listed = [references.get(reference) for reference in album.order]
-        copies = (numbers[frame] for frame in _frames_beside(sheet, row["name"]))
-        unlisted = iter([frame for frame in copies if frame not in listed])
-        # A frame without a sidecar cannot be told by its reference: it is one of those that lie in the album's folder.
-        members = [
-            found for frame in listed if (found := frame if frame is not None else next(unlisted, None)) is not None
-        ]
-        members += unlisted
-        yield extend_album(
-            db,
+def _enter_albums(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[int]:
+    """Rebuild albums; yields their numbers. Frames that are new in one count as changed."""
+
+    def number(frame: int) -> int:
+        return int(sheet.db.execute("SELECT number FROM entered WHERE frame = ?", (frame,)).fetchone()[0])
+
+    for album in albums_in(sheet, parcel.dialect):
+        entered, added = extend_album(
+            library.db,
             service=parcel.service,
             reference=album.reference or album.title,
             title=album.title,
             description=album.description,
-            frames=members,
+            frames=[number(frame) for frame in album.frames],
+            cover=number(album.cover) if album.cover is not None else None,
         )
-
-
-def _frames_beside(sheet: Worksheet, description: str) -> list[int]:
-    """The frames whose copies lie in the folder of an album's description, in the order of the archive."""
-    folder = description.rpartition("/")[0] + "/"
-    rows = sheet.db.execute(
-        "SELECT units.frame FROM entries JOIN units USING (sha256) WHERE kind = 'picture' AND is_copy"
-        " AND substr(name, 1, ?) = ? ORDER BY id",
-        (len(folder), folder),
-    )
-    return list(dict.fromkeys(row[0] for row in rows))
+        sheet.db.executemany("UPDATE entered SET changed = 1 WHERE number = ?", [(frame,) for frame in added])
+        yield entered
 
 
 def _keep_delivered(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
     """Move the packed delivered data, one ZIP a part, to delivered/SERVICE/ORDER/."""
     folder = library.root / "delivered" / parcel.service / parcel.order
-    for number, part in enumerate(parcel.parts):
-        packed = sheet.staging / f"delivered-{number}.zip"
-        target = folder / f"{part.stem}.zip"
-        if packed.is_file():
-            folder.mkdir(parents=True, exist_ok=True)
-            packed.replace(target)
-        if target.is_file():
-            written = target.stat()
-            enter_file(
-                library.db,
-                None,
-                NewFile(
-                    "delivered", target.relative_to(library.root).as_posix(), written.st_size, digest_of(target),
-                    written.st_mtime_ns, "application/zip",
-                ),
-            )  # fmt: skip
+    for packed in sorted(sheet.staging.glob("delivered-*.zip")):
+        number, _, piece = packed.stem.removeprefix("delivered-").partition("-")
+        stem = re.sub(r"\.(?:zip|tar|tgz|tar\.gz)$", "", parcel.parts[int(number)].name, flags=re.IGNORECASE)
+        folder.mkdir(parents=True, exist_ok=True)
+        packed.replace(folder / (safe_name(stem) + (f" ({piece})" if piece != "1" else "") + ".zip"))
+    for target in sorted(folder.glob("*.zip")):
+        written = target.stat()
+        enter_file(
+            library.db,
+            None,
+            NewFile(
+                "delivered", target.relative_to(library.root).as_posix(), written.st_size, digest_of(target),
+                written.st_mtime_ns, "application/zip",
+            ),
+        )  # fmt: skip
     if folder.is_dir():
         for level in (folder, folder.parent, folder.parent.parent):
             flush_folder(level)

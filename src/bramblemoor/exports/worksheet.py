@@ -1,11 +1,13 @@
 """The worksheet of one unpacking: an SQLite file beside the parts that lets a killed run go on where it stopped."""
 
 import hashlib
+import shutil
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from bramblemoor.exports.containers.folder import FolderPart
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.receipts import stamp
@@ -14,29 +16,60 @@ _SCHEMA = """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE entries (
     id INTEGER PRIMARY KEY, part INTEGER NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL,
-    method INTEGER NOT NULL, crc32 INTEGER NOT NULL, packed INTEGER NOT NULL, size INTEGER NOT NULL,
-    at INTEGER NOT NULL,
+    method INTEGER NOT NULL, crc32 INTEGER, packed INTEGER, size INTEGER NOT NULL, at INTEGER NOT NULL, raw BLOB,
+    folded TEXT NOT NULL,                               -- what two spellings of the name have in common
     is_copy INTEGER NOT NULL,                           -- delivered again, for an album
-    sidecar_name TEXT, stem TEXT, rendition INTEGER,    -- of pictures: what the dialect makes of their names
+    frame_key TEXT, suffix TEXT, ending TEXT,           -- of pictures: what the dialect makes of their names
     done INTEGER NOT NULL DEFAULT 0, staged INTEGER NOT NULL DEFAULT 0,
-    sha256 TEXT, media TEXT, picture_kind TEXT, width INTEGER, height INTEGER,
-    claims TEXT NOT NULL DEFAULT '[]', troubles TEXT NOT NULL DEFAULT '[]',
-    reference TEXT, file_name TEXT, sha256_said TEXT,   -- of sidecars: how they name their picture
-    content BLOB                                        -- of XMP sidecars and album descriptions
+    sha256 TEXT, media TEXT, picture_kind TEXT, width INTEGER, height INTEGER, taken TEXT,
+    edits INTEGER NOT NULL DEFAULT 0,                   -- whether an editor's instructions came inside
+    claims TEXT NOT NULL DEFAULT '[]', troubles TEXT NOT NULL DEFAULT '[]'
 );
 CREATE INDEX entries_name ON entries (name);
+CREATE INDEX entries_folded ON entries (folded);
 CREATE INDEX entries_sha256 ON entries (sha256);
 CREATE INDEX entries_crc32 ON entries (crc32, size);
-CREATE TABLE pairs (picture INTEGER, sidecar INTEGER, PRIMARY KEY (picture, sidecar)) WITHOUT ROWID;
-CREATE INDEX pairs_sidecar ON pairs (sidecar);
-CREATE TABLE units (                                    -- distinct contents
-    sha256 TEXT PRIMARY KEY, entry INTEGER NOT NULL,
+CREATE INDEX entries_part ON entries (part, at);
+CREATE TABLE wanted (                                   -- under which names a picture's sidecar may be found
+    picture INTEGER NOT NULL, name TEXT NOT NULL, folded TEXT NOT NULL, rank INTEGER NOT NULL,
+    PRIMARY KEY (picture, name)
+) WITHOUT ROWID;
+CREATE INDEX wanted_name ON wanted (name);
+CREATE INDEX wanted_folded ON wanted (folded);
+CREATE TABLE called (                                   -- what a picture may have been called at the service
+    picture INTEGER NOT NULL, key TEXT NOT NULL, PRIMARY KEY (picture, key)
+) WITHOUT ROWID;
+CREATE INDEX called_key ON called (key);
+CREATE TABLE records (
+    id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, number INTEGER NOT NULL,
+    family TEXT NOT NULL,                               -- a picture may have one record of each: sidecar, index, xmp
+    path TEXT NOT NULL, file_name TEXT NOT NULL, told TEXT NOT NULL, reference TEXT NOT NULL, sha256_said TEXT NOT NULL,
+    size_said INTEGER NOT NULL, taken TEXT,
+    claims TEXT NOT NULL, albums TEXT NOT NULL, troubles TEXT NOT NULL,
+    edits INTEGER NOT NULL DEFAULT 0,
+    content BLOB                                        -- of XMP packets
+);
+CREATE INDEX records_entry ON records (entry);
+CREATE INDEX records_told ON records (told);
+CREATE INDEX records_path ON records (path);
+CREATE INDEX records_sha256 ON records (sha256_said);
+CREATE INDEX records_reference ON records (reference);
+CREATE TABLE described (                                -- albums, as the service describes them
+    id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, title TEXT NOT NULL, description TEXT NOT NULL, reference TEXT NOT NULL,
+    members TEXT NOT NULL, cover TEXT NOT NULL
+);
+CREATE TABLE pairs (picture INTEGER, record INTEGER, PRIMARY KEY (picture, record)) WITHOUT ROWID;
+CREATE INDEX pairs_record ON pairs (record);
+CREATE TABLE ties (picture INTEGER, record INTEGER, PRIMARY KEY (picture, record)) WITHOUT ROWID;
+CREATE TABLE units (                                    -- contents, each where it is to lie
+    entry INTEGER PRIMARY KEY, sha256 TEXT NOT NULL,
     staged_as INTEGER NOT NULL,                         -- the entry under whose number it was staged
     frame INTEGER, role TEXT,                           -- the frame it belongs to, named by the entry of its original
     here INTEGER,                                       -- the frame in the ledger that has this content already
     path TEXT, collision TEXT, mtime_ns INTEGER, former_name TEXT NOT NULL DEFAULT ''
-) WITHOUT ROWID;
+);
 CREATE INDEX units_frame ON units (frame);
+CREATE INDEX units_sha256 ON units (sha256);
 CREATE INDEX units_collision ON units (collision);
 """
 
@@ -92,17 +125,21 @@ class Worksheet:
     def discard(self) -> None:
         """Remove the worksheet and what is staged; nothing of it is needed any more."""
         self.db.close()
-        for path in self.staging.iterdir():
-            path.unlink()
-        self.staging.rmdir()
+        shutil.rmtree(self.staging)
         for path in self.work.glob("worksheet.sqlite*"):
             path.unlink()
 
 
 def fingerprint(parcel: Parcel) -> str:
     """Names, sizes and times of the parts, and the dialect: another parcel needs another worksheet."""
-    facts = [parcel.dialect.name]
+    facts = [parcel.dialect.source]
     for path in parcel.parts:
+        if path.is_dir():
+            listed = hashlib.sha256()
+            for entry in FolderPart(path).entries():
+                listed.update(f"{entry.name}\0{entry.size}\0".encode())
+            facts.append(f"{path.name} {listed.hexdigest()}")
+            continue
         status = path.stat()
         facts.append(f"{path.name} {status.st_size} {status.st_mtime_ns}")
     return hashlib.sha256("\n".join(facts).encode()).hexdigest()

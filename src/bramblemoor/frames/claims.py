@@ -2,18 +2,37 @@
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Literal
 
 from bramblemoor.frames.moments import Moment, infer_offset, parse_moment
 
-Source = Literal["you", "xmp", "camera", "service", "name", "file"]
+Source = Literal["you", "xmp", "iptc", "camera", "service", "name", "file"]
 Field = Literal[
-    "taken", "title", "caption", "keyword", "person", "position", "location", "favourite", "camera", "lens", "quality"
+    "taken",
+    "title",
+    "caption",
+    "keyword",
+    "person",
+    "region",
+    "position",
+    "location",
+    "favourite",
+    "rating",
+    "camera",
+    "lens",
+    "quality",
+    "edited",
+    "reduced_of",
+    "came_as",
 ]
 
 # The most believed first. Location names and positions follow LOCATION_ORDER: a sidecar's word comes after the camera's.
-ORDER: tuple[Source, ...] = ("you", "xmp", "camera", "service", "name", "file")
-LOCATION_ORDER: tuple[Source, ...] = ("you", "camera", "xmp", "service", "name", "file")
+ORDER: tuple[Source, ...] = ("you", "xmp", "iptc", "camera", "service", "name", "file")
+LOCATION_ORDER: tuple[Source, ...] = ("you", "camera", "xmp", "iptc", "service", "name", "file")
+_RETELLERS = ("you", "service")
+"""Who may say a thing anew: then the latest word counts."""
+_DRIFT = 300  # seconds that one clock may be off another
 
 
 @dataclass(frozen=True)
@@ -38,6 +57,7 @@ class Facts:
     position: tuple[float, float] | None = None
     location: str = ""
     favourite: bool = False
+    rating: int | None = None
     camera: str = ""
     lens: str = ""
     reduced: bool = False
@@ -45,10 +65,15 @@ class Facts:
 
 
 def believe(claims: Sequence[Claim]) -> Facts:
-    """Weigh the claims: single values by the order of belief, keywords and people as unions in order of belief."""
+    """Weigh the claims: single values by the order of belief, keywords and people as unions in order of belief.
+
+    `claims` are in the order in which they were told: of what a user or a service said several times, the latest counts.
+    """
 
     def first(field: Field, order: Sequence[Source] = ORDER) -> str:
-        return next((claim.value for claim in _ranked(claims, field, order)), "")
+        ranked = _ranked(claims, field, order)
+        same = [claim for claim in ranked if claim.source == ranked[0].source]
+        return (same[-1] if same[0].source in _RETELLERS else same[0]).value if same else ""
 
     def union(field: Field) -> tuple[str, ...]:
         return tuple(dict.fromkeys(claim.value for claim in _ranked(claims, field, ORDER)))
@@ -64,9 +89,10 @@ def believe(claims: Sequence[Claim]) -> Facts:
         position=parse_position(first("position", LOCATION_ORDER)),
         location=first("location", LOCATION_ORDER),
         favourite=first("favourite") == "yes",
+        rating=int(first("rating")) if first("rating").lstrip("-").isdecimal() else None,
         camera=first("camera"),
         lens=first("lens"),
-        reduced=first("quality") == "reduced",
+        reduced=first("quality") == "reduced" or bool(first("reduced_of")),
         conflicts=conflicts,
     )
 
@@ -77,25 +103,65 @@ def _ranked(claims: Iterable[Claim], field: Field, order: Sequence[Source]) -> l
 
 def _taken(claims: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple[str, ...]]:
     """The believed moment; a UTC told by another source supplies an offset that the believed one lacks."""
-    told = [(claim, moment) for claim in _ranked(claims, "taken", ORDER) if (moment := parse_moment(claim.value))]
+    ranked = _ranked([*reversed([c for c in claims if c.source in _RETELLERS]), *claims], "taken", ORDER)
+    told = [(claim, moment) for claim in dict.fromkeys(ranked) if (moment := parse_moment(claim.value))]
     if not told:
         return None, None, ()
     best, moment = told[0]
+    heard = {best.source}
     conflicts = []
+    if best.source == "camera" and moment.local is None:
+        moment, doubt = _film_clock(moment, told[1:])
+        conflicts += doubt
     local = moment.local
     if local is not None:
         for claim, other in told[1:]:
-            if other.utc is None or claim.source in ("name", "file"):
+            # Of one source the latest word counts; a film's own clocks may differ, which is worth knowing.
+            if claim.source in ("name", "file") or (claim.source in heard and claim.source in _RETELLERS):
                 continue
-            offset = infer_offset(local, other.utc)
-            if offset is None or (moment.offset is not None and moment.offset != offset):
+            heard.add(claim.source)
+            if best.source == "you" or (best.source == "xmp" and other.utc is None):
+                continue  # somebody corrected the date: that it differs is the point
+            problem, offset = _compared(local, moment.offset, other)
+            if problem:
                 conflicts.append(
                     f"taken: the {best.source} says {moment}, the {claim.source} says {other};"
-                    f" no time zone fits both, and the {best.source} is believed"
+                    f" {problem}, and the {best.source} is believed"
                 )
-            elif moment.offset is None:
+            elif moment.offset is None and offset is not None:
                 moment = replace(moment, offset=offset)
     return moment, best.source, tuple(conflicts)
+
+
+def _compared(local: datetime, offset: int | None, other: Moment) -> tuple[str, int | None]:
+    """What is wrong between a local time and another source's word, "" where nothing is; and the offset between them."""
+    if other.utc is None:
+        if other.local is not None and abs((other.local - local).total_seconds()) > _DRIFT:
+            return "they differ", None
+        return "", other.offset
+    between = infer_offset(local, other.utc)
+    if between is None or (offset is not None and offset != between):
+        return "no time zone fits both", None
+    return "", between
+
+
+def _film_clock(moment: Moment, others: Sequence[tuple[Claim, Moment]]) -> tuple[Moment, list[str]]:
+    """A film's header should count in UTC (14496-12, 8.2.2), but many cameras write their local time there."""
+    assert moment.utc is not None
+    for claim, other in others:
+        if claim.source == "name" and other.local is not None and abs((other.local - moment.utc).total_seconds()) <= 2:
+            return Moment(local=moment.utc), ["taken: the film's clock should be UTC, but its name tells the same time"]
+        if (
+            claim.source == "service"
+            and other.utc is not None
+            and abs((moment.utc - other.utc).total_seconds()) > _DRIFT
+        ):
+            offset = infer_offset(moment.utc, other.utc)
+            if offset:
+                return Moment(local=moment.utc, offset=offset), [
+                    f"taken: the film's clock should be UTC, but beside the service's {other} it reads like local time"
+                ]
+    return moment, []
 
 
 def parse_position(written: str) -> tuple[float, float] | None:

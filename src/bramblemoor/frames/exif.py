@@ -17,7 +17,15 @@ _TYPES = {
 _MOST_TAGS = 1000
 _MOST_BYTES = 1 << 20
 
-_IFD_EXIF, _IFD_GPS = 0x8769, 0x8825
+_IFD_EXIF, _IFD_GPS, _IFD_SUB = 0x8769, 0x8825, 0x014A
+_PACKET, _IPTC, _RESOURCES = 0x02BC, 0x83BB, 0x8649
+_BLOCKS = {_PACKET, _IPTC, _RESOURCES}
+"""Tags whose values are blocks of bytes, whatever type they are given."""
+_MOST_BLOCK = 16 << 20
+
+# TIFF 6.0, and what camera makers put in its stead.
+_HEADERS = {b"II*\0": "<", b"MM\0*": ">", b"IIRO": "<", b"IIRS": "<", b"MMOR": ">", b"IIU\0": "<"}
+_SENSOR = {32803, 34892}  # photometric interpretations of what came off a sensor: colour filter array, linear raw
 
 
 @dataclass(frozen=True)
@@ -28,12 +36,32 @@ class Exif:
     shot: dict[int, Value] = field(default_factory=dict)
     gps: dict[int, Value] = field(default_factory=dict)
     troubles: tuple[str, ...] = ()
+    width: int = 0
+    height: int = 0
+    is_raw: bool = False
+
+    def block(self, tag: int) -> bytes | None:
+        value = self.main.get(tag)
+        return value if isinstance(value, bytes) else None
+
+    @property
+    def packet(self) -> bytes | None:
+        """The XMP packet of a TIFF file."""
+        return self.block(_PACKET)
+
+    @property
+    def iptc(self) -> bytes | None:
+        return self.block(_IPTC)
+
+    @property
+    def resources(self) -> bytes | None:
+        return self.block(_RESOURCES)
 
 
 def read_exif(block: ByteSource) -> Exif:
-    """Read a TIFF block. Never raises: what is broken is left out and named in `troubles`."""
+    """Read a TIFF block, or a whole TIFF file. Never raises: what is broken is left out and named in `troubles`."""
     head = block.read(0, 8)
-    order = {b"II*\0": "<", b"MM\0*": ">"}.get(head[:4])
+    order = _HEADERS.get(head[:4])
     if order is None or len(head) < 8:
         return Exif(troubles=("the Exif block has no TIFF header",))
     troubles: list[str] = []
@@ -42,7 +70,19 @@ def read_exif(block: ByteSource) -> Exif:
     for pointer in (_IFD_EXIF, _IFD_GPS):
         where = main.get(pointer)
         inner[pointer] = _directory(block, order, int(where[0]), troubles) if isinstance(where, tuple) and where else {}
-    return Exif(main, inner[_IFD_EXIF], inner[_IFD_GPS], tuple(troubles))
+    pictures = [main]
+    subs = main.get(_IFD_SUB)
+    for offset in subs[:8] if isinstance(subs, tuple) else ():
+        pictures.append(_directory(block, order, int(offset), []))
+    width, height = max((_size(tags) for tags in pictures), key=lambda size: size[0] * size[1])
+    kinds = {int(value[0]) for tags in pictures if isinstance(value := tags.get(0x0106), tuple) and value}
+    is_raw = 0xC612 in main or bool(kinds & _SENSOR)
+    return Exif(main, inner[_IFD_EXIF], inner[_IFD_GPS], tuple(troubles), width, height, is_raw)
+
+
+def _size(tags: dict[int, Value]) -> tuple[int, int]:
+    found = [int(value[0]) for tag in (0x0100, 0x0101) if isinstance(value := tags.get(tag), tuple) and value]
+    return (found[0], found[1]) if len(found) == 2 else (0, 0)
 
 
 def _directory(block: ByteSource, order: str, offset: int, troubles: list[str]) -> dict[int, Value]:
@@ -59,7 +99,7 @@ def _directory(block: ByteSource, order: str, offset: int, troubles: list[str]) 
             continue
         width, letters = _TYPES[kind]
         length = width * number
-        if length > _MOST_BYTES:
+        if length > (_MOST_BLOCK if tag in _BLOCKS else _MOST_BYTES):
             troubles.append(f"Exif tag {tag:#06x} claims {length} bytes")
             continue
         raw = entries[start + 8 : start + 12]
@@ -68,7 +108,7 @@ def _directory(block: ByteSource, order: str, offset: int, troubles: list[str]) 
         if len(raw) < length:
             troubles.append(f"Exif tag {tag:#06x} lies outside the block")
             continue
-        tags[tag] = _value(raw[:length], order, kind, letters, number)
+        tags[tag] = raw[:length] if tag in _BLOCKS else _value(raw[:length], order, kind, letters, number)
     return tags
 
 
@@ -124,7 +164,7 @@ def position(exif: Exif) -> tuple[float, float] | None:
         if not isinstance(parts, tuple) or len(parts) != 3 or not side:
             return None
         degrees = parts[0] + parts[1] / 60 + parts[2] / 3600
-        if not 0 <= degrees <= limit:
+        if degrees != degrees or not 0 <= degrees <= limit:
             return None
         found.append(-degrees if side == negative else degrees)
     return None if found == [0.0, 0.0] else (found[0], found[1])

@@ -1,30 +1,25 @@
 """The marker segments of a JPEG file (ITU-T T.81, appendix B): just enough to reach its metadata and size."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
+from bramblemoor.frames.embedded import Embedded
+from bramblemoor.frames.iptc import resources
 from bramblemoor.frames.source import ByteSource
 
 _EXIF = b"Exif\0\0"
 _XMP = b"http://ns.adobe.com/xap/1.0/\0"
+_XMP_MORE = b"http://ns.adobe.com/xmp/extension/\0"
+_RESOURCES = b"Photoshop 3.0\0"
 _STANDALONE = {0x01, *range(0xD0, 0xD9)}
 _FRAME_HEADERS = {*range(0xC0, 0xD0)} - {0xC4, 0xC8, 0xCC}
-
-
-@dataclass(frozen=True)
-class JpegParts:
-    """What the header of a JPEG holds: a TIFF block, an XMP packet, and the size in pixels (0 where not found)."""
-
-    exif: bytes | None
-    xmp: bytes | None
-    width: int
-    height: int
+_MOST_SEGMENTS = 2000
+_TAIL = 1 << 20
 
 
 def _segments(source: ByteSource) -> Iterator[tuple[int, bytes]]:
     """Yield (marker, payload) up to the start of the image data; stops quietly where the file breaks off."""
     offset = 2
-    while True:
+    for _ in range(_MOST_SEGMENTS):
         head = source.read(offset, 4)
         if len(head) < 4 or head[0] != 0xFF:
             return
@@ -33,21 +28,49 @@ def _segments(source: ByteSource) -> Iterator[tuple[int, bytes]]:
             offset += 1 if marker == 0xFF else 2
             continue
         length = int.from_bytes(head[2:4], "big")
-        if marker == 0xDA or length < 2:
+        if length < 2:
             return
         yield marker, source.read(offset + 4, length - 2)
+        if marker == 0xDA:
+            return
         offset += 2 + length
 
 
-def read_jpeg(source: ByteSource) -> JpegParts:
-    """Collect Exif, XMP and pixel size from the segments before the image data."""
-    exif = xmp = None
+def read_jpeg(source: ByteSource) -> Embedded:
+    """Collect Exif, XMP, IPTC and pixel size from the segments before the image data."""
+    exif: bytes | None = None
+    packets: list[bytes] = []
+    more: dict[bytes, list[tuple[int, bytes]]] = {}
+    photoshop = b""
     width = height = 0
+    begins = False
     for marker, payload in _segments(source):
         if marker == 0xE1 and exif is None and payload.startswith(_EXIF):
             exif = payload[len(_EXIF) :]
-        elif marker == 0xE1 and xmp is None and payload.startswith(_XMP):
-            xmp = payload[len(_XMP) :]
+        elif marker == 0xE1 and not packets and payload.startswith(_XMP):
+            packets.append(payload[len(_XMP) :])
+        elif marker == 0xE1 and payload.startswith(_XMP_MORE):
+            rest = payload[len(_XMP_MORE) :]  # digest in hex (32), whole length (4), offset (4), and a piece
+            more.setdefault(rest[:32], []).append((int.from_bytes(rest[36:40], "big"), rest[40:]))
+        elif marker == 0xED and payload.startswith(_RESOURCES):
+            photoshop += payload[len(_RESOURCES) :]
         elif marker in _FRAME_HEADERS and len(payload) >= 5:
             height, width = int.from_bytes(payload[1:3], "big"), int.from_bytes(payload[3:5], "big")
-    return JpegParts(exif, xmp, width, height)
+        begins = begins or marker == 0xDA
+    # A large packet goes on in an extension that the first part names by its digest (XMP part 3, 1.1.3.1).
+    for digest, pieces in more.items():
+        if packets and digest in packets[0]:
+            packets.append(b"".join(piece for _, piece in sorted(pieces)))
+    found = resources(photoshop)
+    trouble = "" if begins and width else "it holds no picture that could be decoded"
+    if not trouble and not _ends(source):
+        trouble = "it breaks off before its end"
+    return Embedded(
+        exif, tuple(packets), found.get(0x0404), found.get(0x0425), width, height, (trouble,) if trouble else ()
+    )
+
+
+def _ends(source: ByteSource) -> bool:
+    """Whether the marker of a picture's end stands in the last part of the file; some programs put more behind it."""
+    start = max(0, source.size - _TAIL)
+    return b"\xff\xd9" in source.read(start, source.size - start)

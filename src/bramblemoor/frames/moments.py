@@ -6,6 +6,9 @@ from datetime import UTC, datetime, timedelta
 
 _QUARTER = 15 * 60
 _WRITTEN = re.compile(r"(\d{4}-\d\d-\d\d)T(\d\d:\d\d:\d\d(?:\.\d{1,6})?)(Z|[+-]\d\d:\d\d)?")
+_NAMED = re.compile(
+    r"(?<!\d)((?:19|20)\d\d)([-_.]?)(\d\d)\2(\d\d)[-_ .T]{1,2}([0-2]\d)([-_.:]?)([0-5]\d)\6([0-5]\d)(?!\d{4})"
+)
 
 
 @dataclass(frozen=True)
@@ -84,11 +87,31 @@ def parse_moment(written: str) -> Moment | None:
     return Moment(local=clock, offset=parse_offset(match[3]) if match[3] else None)
 
 
+def moment_told(written: str) -> Moment | None:
+    """A moment as cameras and editors write it in ISO 8601: the offset may lack its colon, seconds may be missing."""
+    written = re.sub(r"([+-]\d\d)(\d\d)$", r"\1:\2", written.strip())
+    written = re.sub(r"(T\d\d:\d\d)(?=$|Z|[+-])", r"\1:00", written)
+    written = re.sub(r"(\.\d{6})\d+", r"\1", written)
+    return parse_moment(written)
+
+
 def moment_from_epoch(seconds: float) -> Moment | None:
     """UTC from seconds since 1970 (negative before); None outside the years 1 to 9999."""
     try:
         return Moment(utc=datetime(1970, 1, 1) + timedelta(seconds=seconds))
     except (OverflowError, ValueError):
+        return None
+
+
+def moment_in_name(name: str) -> Moment | None:
+    """The local date and time that a file's name tells, as 20240501_123456 or 2024-05-01 12.34.56; None where it tells none."""
+    match = _NAMED.search(name)
+    if match is None:
+        return None
+    year, month, day, hour, minute, second = (int(match[n]) for n in (1, 3, 4, 5, 7, 8))
+    try:
+        return Moment(local=datetime(year, month, day, hour, minute, second))
+    except ValueError:
         return None
 
 

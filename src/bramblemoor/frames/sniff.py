@@ -18,7 +18,11 @@ _MOVIE_BRANDS = {
     b"3gp5",
     b"3gp6",
 }
-_STILL_BRANDS = {b"heic": "image/heic", b"heix": "image/heic", b"mif1": "image/heif", b"avif": "image/avif"}
+_STILL_BRANDS = {
+    b"heic": "image/heic", b"heix": "image/heic", b"heim": "image/heic", b"heis": "image/heic", b"hevc": "image/heic",
+    b"mif1": "image/heif", b"msf1": "image/heif", b"avif": "image/avif", b"avis": "image/avif", b"crx ": "image/x-raw",
+}  # fmt: skip
+_RAW_HEADS = (b"IIRO", b"IIRS", b"MMOR", b"IIU\0", b"FUJIFILMCCD-RAW ")
 
 
 def media_type(head: bytes) -> str:
@@ -27,6 +31,8 @@ def media_type(head: bytes) -> str:
         return "image/jpeg"
     if head.startswith(b"\x89PNG\r\n\x1a\n"):
         return "image/png"
+    if head.startswith(_RAW_HEADS) or (head[:4] == b"II*\0" and head[8:10] == b"CR"):
+        return "image/x-raw"
     if head.startswith((b"II*\0", b"MM\0*")):
         return "image/tiff"
     if head[:4] == b"RIFF" and head[8:12] == b"WEBP":
@@ -37,7 +43,17 @@ def media_type(head: bytes) -> str:
         brand = head[8:12]
         if brand == b"qt  ":
             return "video/quicktime"
-        return "video/mp4" if brand in _MOVIE_BRANDS else _STILL_BRANDS.get(brand, "video/mp4")
+        if brand in _STILL_BRANDS:
+            return _STILL_BRANDS[brand]
+        if brand not in _MOVIE_BRANDS:  # the brands it is compatible with may tell more
+            for at in range(16, len(head) - 3, 4):
+                if head[at : at + 4] in _STILL_BRANDS:
+                    return _STILL_BRANDS[head[at : at + 4]]
+        return "video/mp4"
+    if head[4:8] in (b"moov", b"mdat", b"wide", b"free") and head[:2] == b"\0\0":
+        return "video/quicktime"  # old movies have no file type
+    if head.startswith(b"BM") and head[6:10] == b"\0\0\0\0":
+        return "image/bmp"
     return "application/octet-stream"
 
 

@@ -15,8 +15,21 @@ NAMESPACES: Final = {
     "photoshop": "http://ns.adobe.com/photoshop/1.0/",
     "Iptc4xmpCore": "http://iptc.org/std/Iptc4xmpCore/1.0/xmlns/",
     "Iptc4xmpExt": "http://iptc.org/std/Iptc4xmpExt/2008-02-29/",
+    "mwg-rs": "http://www.metadataworkinggroup.com/schemas/regions/",
+    "stArea": "http://ns.adobe.com/xmp/sType/Area#",
     "bm": "http://ns.bramblemoor.example/1.0/",
 }
+DESCRIPTIVE: Final = frozenset(NAMESPACES.values()) | {
+    XML,
+    "http://cipa.jp/exif/1.0/",
+    "http://ns.adobe.com/exif/1.0/aux/",
+    "http://ns.adobe.com/tiff/1.0/",
+    "http://ns.adobe.com/xap/1.0/rights/",
+    "http://ns.adobe.com/xap/1.0/bj/",
+    "http://ns.adobe.com/xmp/note/",
+    "http://ns.useplus.org/ldf/xmp/1.0/",
+}
+"""Namespaces that describe a picture; what else a packet holds are instructions of some editor."""
 
 
 def qualified(name: str) -> str:

@@ -11,13 +11,23 @@ from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import collision_key, free_name, safe_name
 
+LIST = "albums/_albums.csv"
+
 
 def extend_album(
-    db: sqlite3.Connection, *, service: str, reference: str, title: str, description: str, frames: Sequence[int]
+    db: sqlite3.Connection,
+    *,
+    service: str,
+    reference: str,
+    title: str,
+    description: str,
+    frames: Sequence[int],
+    cover: int | None = None,
 ) -> tuple[int, list[int]]:
-    """Make an album, or add what is new to one that is known by (service, reference).
+    """Make an album, or bring one that is known by (service, reference) up to date.
 
-    Frames keep the order they are given in, behind those that were in it. Returns the album's number and the frames added.
+    Frames get the order they are given in; those that were in it and are not given stay, behind them. Returns the album's
+    number and the frames added.
     """
     row = db.execute("SELECT id FROM albums WHERE service = ? AND reference = ?", (service, reference)).fetchone()
     if row is None:
@@ -30,17 +40,28 @@ def extend_album(
         album = cursor.lastrowid
     else:
         album = row["id"]
-        db.execute("UPDATE albums SET title = ?, description = ? WHERE id = ?", (title, description, album))
-    within = {row[0] for row in db.execute("SELECT frame FROM album_frames WHERE album = ?", (album,))}
-    added = [frame for frame in dict.fromkeys(frames) if frame not in within]
-    last = db.execute("SELECT coalesce(max(position), 0) FROM album_frames WHERE album = ?", (album,)).fetchone()[0]
-    db.executemany("INSERT INTO album_frames VALUES (?, ?, ?)", [(album, last + n, f) for n, f in enumerate(added, 1)])
-    return album, added
+        db.execute(
+            "UPDATE albums SET title = ?, description = iif(? = '', description, ?) WHERE id = ?",
+            (title, description, description, album),
+        )
+    if cover is not None:
+        db.execute("UPDATE albums SET cover = ? WHERE id = ?", (cover, album))
+    before = [
+        row[0] for row in db.execute("SELECT frame FROM album_frames WHERE album = ? ORDER BY position", (album,))
+    ]
+    after = list(dict.fromkeys([*frames, *before]))
+    within = set(before)
+    if after != before:
+        db.execute("DELETE FROM album_frames WHERE album = ?", (album,))
+        db.executemany("INSERT INTO album_frames VALUES (?, ?, ?)", [(album, n, f) for n, f in enumerate(after, 1)])
+    return album, [frame for frame in after if frame not in within]
 
 
 def _path_taken(db: sqlite3.Connection, path: str) -> bool:
     wanted = collision_key(path)
-    return any(collision_key(row[0]) == wanted for row in db.execute("SELECT path FROM albums"))
+    return wanted == collision_key(LIST) or any(
+        collision_key(row[0]) == wanted for row in db.execute("SELECT path FROM albums")
+    )
 
 
 def write_album(library: Library, album: int) -> None:
@@ -56,8 +77,26 @@ def write_album(library: Library, album: int) -> None:
         (album,),
     ):
         writer.writerow(list(row))
-    content = text.getvalue().encode("utf-8")
+    _write(library, path, text.getvalue())
+
+
+def write_album_list(library: Library) -> None:
+    """Write the list of all albums: what their own files have no column for."""
+    text = io.StringIO(newline="")
+    writer = csv.writer(text)
+    writer.writerow(["file", "title", "description", "frames", "cover", "service"])
+    for row in library.db.execute(
+        "SELECT substr(path, 8), albums.title, description,"
+        " (SELECT count(*) FROM album_frames WHERE album = albums.id), folder || '/' || name, albums.service"
+        " FROM albums LEFT JOIN frames ON frames.id = cover ORDER BY path"
+    ):
+        writer.writerow(list(row))
+    _write(library, LIST, text.getvalue())
+
+
+def _write(library: Library, path: str, text: str) -> None:
+    content = text.encode("utf-8")
     write_atomically(library.root / path, content)
     written = (library.root / path).stat()
     digest = hashlib.sha256(content).hexdigest()
-    enter_file(db, None, NewFile("album", path, len(content), digest, written.st_mtime_ns, "text/csv"))
+    enter_file(library.db, None, NewFile("album", path, len(content), digest, written.st_mtime_ns, "text/csv"))

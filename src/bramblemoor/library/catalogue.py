@@ -49,14 +49,32 @@ def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:
     return int(row[0])
 
 
+# What a source may tell anew, where the latest word counts; of all other fields every value counts.
+_SINGLE = ("taken", "title", "caption", "position", "location", "favourite", "rating", "quality")
+
+
 def add_claims(db: sqlite3.Connection, frame: int, told: str, claims: Iterable[Claim]) -> bool:
-    """Enter claims told by one file or order; says whether any was new."""
-    before = db.total_changes
-    db.executemany(
-        "INSERT OR IGNORE INTO claims VALUES (?, ?, ?, ?, ?)",
-        [(frame, claim.field, claim.value, claim.source, told) for claim in claims],
-    )
-    return db.total_changes > before
+    """Enter claims told by one file or order; says whether anything was new."""
+    new = False
+    for claim in claims:
+        row = (frame, claim.field, claim.source, claim.value)
+        latest = db.execute(
+            "SELECT value FROM claims WHERE frame = ? AND field = ? AND source = ? ORDER BY rowid DESC LIMIT 1", row[:3]
+        ).fetchone()
+        again = claim.source in ("service", "you") and claim.field in _SINGLE and latest and latest[0] != claim.value
+        known = (
+            latest
+            and db.execute(
+                "SELECT 1 FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row
+            ).fetchone()
+        )
+        if known and not again:
+            continue
+        if known:  # said before, then something else, and now again: the latest word
+            db.execute("DELETE FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row)
+        db.execute("INSERT INTO claims VALUES (?, ?, ?, ?, ?)", (frame, claim.field, claim.value, claim.source, told))
+        new = True
+    return new
 
 
 def claims_of(db: sqlite3.Connection, frame: int) -> list[Claim]:

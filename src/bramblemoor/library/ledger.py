@@ -10,7 +10,7 @@ from pathlib import Path
 
 from bramblemoor.errors import NotPossible
 
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 FILE = "ledger/ledger.sqlite"
 
 _SCHEMA = """
@@ -57,7 +57,9 @@ CREATE INDEX claims_value ON claims (field, value COLLATE NOCASE);
 CREATE TABLE albums (
     id INTEGER PRIMARY KEY,
     title TEXT NOT NULL, description TEXT NOT NULL DEFAULT '', path TEXT NOT NULL UNIQUE,
-    service TEXT, reference TEXT, UNIQUE (service, reference)
+    service TEXT, reference TEXT,
+    cover INTEGER REFERENCES frames (id),   -- the frame that stands for it, where the service told one
+    UNIQUE (service, reference)
 );
 CREATE TABLE album_frames (
     album INTEGER NOT NULL REFERENCES albums (id), position INTEGER NOT NULL,
@@ -98,6 +100,9 @@ CREATE TABLE copies (
 CREATE INDEX copies_file ON copies (file);
 """
 
+# From each former version to the next. A ledger that cannot be written is read as it is: what is new there is nowhere needed.
+_UPGRADES = {1: "ALTER TABLE albums ADD COLUMN cover INTEGER REFERENCES frames (id)"}
+
 # What a depot's snapshot does not carry: facts about this machine's dealings, not about frames.
 _DEALINGS = ("copies", "depots", "parts", "orders", "services")
 
@@ -119,7 +124,10 @@ class Ledger:
                 f"The ledger {path} cannot be opened ({error}).",
                 "Restore the library from a depot: bramblemoor restore.",
             ) from error
-        if version != SCHEMA_VERSION:
+        while not read_only and version in _UPGRADES:
+            self.db.executescript(f"BEGIN; {_UPGRADES[version]}; PRAGMA user_version = {version + 1}; COMMIT;")
+            version += 1
+        if version != SCHEMA_VERSION and not (read_only and version in _UPGRADES):
             self.db.close()
             raise NotPossible(
                 f"The ledger {path} has schema version {version}; this program knows version {SCHEMA_VERSION}.",

@@ -4,7 +4,7 @@ import hashlib
 from pathlib import Path
 
 from bramblemoor.frames.xmp_reading import BrokenXmp
-from bramblemoor.frames.xmp_writing import Belonging, sidecar
+from bramblemoor.frames.xmp_writing import PROPERTIES, Belonging, foreign_part, sidecar
 from bramblemoor.library.catalogue import NewFile, albums_of, enter_file, settle
 from bramblemoor.library.durable import TEMPORARY, set_time
 from bramblemoor.library.home import Library
@@ -20,7 +20,9 @@ def write_sidecar(library: Library, frame: int, delivered: bytes | None = None) 
     facts = settle(db, frame)
     albums = albums_of(db, frame)
     told = db.execute(
-        "SELECT count(*) FROM claims WHERE frame = ? AND source NOT IN ('camera', 'name', 'file')", (frame,)
+        "SELECT count(*) FROM claims WHERE frame = ? AND source NOT IN ('camera', 'iptc', 'name', 'file')"
+        " AND field NOT IN ('came_as', 'reduced_of')",
+        (frame,),
     ).fetchone()[0]
     if not told and not albums:
         return None
@@ -33,9 +35,11 @@ def write_sidecar(library: Library, frame: int, delivered: bytes | None = None) 
     target: Path = library.root / relative
     origin = " ".join(part for part in (row["service"], row["reference"]) if part)
     belonging = Belonging(albums, origin, row["former_name"])
-    base = delivered if delivered is not None else _changed_by_others(library, target, relative)
+    foreign, base = _foreign(library, target, relative, delivered)
+    fields = db.execute("SELECT DISTINCT field FROM claims WHERE frame = ? AND source = 'you'", (frame,))
+    overruled = [name for (field,) in fields for name in PROPERTIES.get(field, ())] if foreign is not None else []
     try:
-        content = sidecar(facts, belonging, base)
+        content = sidecar(facts, belonging, foreign, base=base, overruled=overruled)
     except BrokenXmp:
         content = sidecar(facts, belonging)  # the broken one stays as it came in delivered/
     digest = hashlib.sha256(content).hexdigest()
@@ -47,10 +51,20 @@ def write_sidecar(library: Library, frame: int, delivered: bytes | None = None) 
     return target
 
 
-def _changed_by_others(library: Library, target: Path, relative: str) -> bytes | None:
+def _foreign(library: Library, target: Path, relative: str, delivered: bytes | None) -> tuple[bytes | None, str]:
+    """What others wrote, to be added to, and the digest of the delivered packet where it is one.
+
+    A packet that comes anew takes the place of the one that came before, but never of what somebody wrote here.
+    """
+    fresh = (delivered, hashlib.sha256(delivered).hexdigest()) if delivered is not None else (None, "")
     if not target.is_file():
-        return None
+        return fresh
     content = target.read_bytes()
     known = library.db.execute("SELECT sha256 FROM files WHERE path = ?", (relative,)).fetchone()
-    ours = known is not None and known[0] == hashlib.sha256(content).hexdigest()
-    return None if ours or known is None else content
+    if known is None or known[0] != hashlib.sha256(content).hexdigest():
+        return content, ""
+    try:
+        foreign, base = foreign_part(content)
+    except BrokenXmp:
+        return fresh
+    return fresh if delivered is not None and (foreign is None or base) else (foreign, base)

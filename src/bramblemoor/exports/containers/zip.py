@@ -1,42 +1,29 @@
 """Reading ZIP parts (PKWARE APPNOTE 6.3) without trusting them: directory, safety checks, and content."""
 
 import os
-import re
 import stat
 import struct
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
 
 from bramblemoor.errors import HostileArchive, PartsAmiss
+from bramblemoor.exports.containers.interface import CHUNK, Container, Entry
 
 _EOCD, _EOCD64, _LOCATOR64 = b"PK\5\6", b"PK\6\6", b"PK\6\7"
 _CENTRAL, _LOCAL = b"PK\1\2", b"PK\3\4"
 _METHODS = {0: "stored", 8: "deflate", 9: "deflate64", 12: "bzip2", 14: "LZMA", 93: "Zstandard", 95: "XZ", 98: "PPMd"}
-_DRIVE = re.compile(r"[A-Za-z]:")
 _MOST_RATIO = 1100  # deflate cannot expand more than 1032 times
-CHUNK = 1 << 20
+_WINDOW = 1 << 20
+_GUESS = 200  # bytes of name and extra fields in a local header, mostly
 
 
-@dataclass(frozen=True)
-class ZipEntry:
-    """One file of an archive. Sizes in bytes; `offset` is that of its local header."""
-
-    name: str
-    method: int
-    crc32: int
-    packed: int
-    size: int
-    offset: int
-
-
-class ZipPart:
-    """An open archive. `entries()` checks everything that can be told from the directory before yielding."""
+class ZipPart(Container):
+    """An open archive; an entry's `at` is its local header."""
 
     def __init__(self, path: Path) -> None:
-        self.path = path
+        super().__init__(path)
         self._descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
         self._size = os.fstat(self._descriptor).st_size
 
@@ -50,41 +37,33 @@ class ZipPart:
             file.seek(offset)
             return file.read(length)
 
-    def entries(self) -> Iterator[ZipEntry]:
-        """All files, in directory order. Raises PartsAmiss for a broken archive, HostileArchive for one that means harm."""
+    def entries(self) -> Iterator[Entry]:
         start, length, count = self._directory()
-        spans: list[tuple[int, int]] = []
+        spans: list[int] = []  # start and end in one number each, which takes a third of the memory
         offset, end, seen = start, start + length, 0
+        window, base = b"", start
         while offset < end:
-            head = self._read(offset, 46)
-            if head[:4] != _CENTRAL or len(head) < 46:
-                raise self._broken("its directory breaks off")
-            (
-                made_by,
-                flags,
-                method,
-                crc,
-                packed,
-                size,
-                name_length,
-                extra_length,
-                comment_length,
-                attributes,
-                local,
-            ) = struct.unpack("<4xHxxHHxxxxIIIHHHxxxxII", head)
-            tail = self._read(offset + 46, name_length + extra_length)
+            if offset - base + 46 + 3 * 65_535 > len(window) and base + len(window) < end:
+                window, base = self._read(offset, min(_WINDOW, end - offset)), offset
+            at = offset - base
+            if window[at : at + 4] != _CENTRAL or len(window) - at < 46:
+                raise self.broken("its directory breaks off")
+            made_by, flags, method, crc, packed, size, name_length, extra_length, comment_length, attributes, local = (
+                struct.unpack_from("<4xHxxHHxxxxIIIHHHxxxxII", window, at)
+            )
+            tail = window[at + 46 : at + 46 + name_length + extra_length]
             raw_name, extra = tail[:name_length], tail[name_length:]
             size, packed, local = _zip64(extra, size, packed, local)
             name = _decoded(raw_name, extra, flags)
             offset += 46 + name_length + extra_length + comment_length
             seen += 1
-            entry = ZipEntry(name, method, crc, packed, size, local)
+            entry = Entry(name, size, local, packed, crc, method)
             self._refuse_hostile(entry, flags, attributes >> 16 if made_by >> 8 == 3 else 0)
-            spans.append((local, local + 30 + name_length + packed))
+            spans.append(local << 64 | (local + 30 + name_length + packed))
             if not name.endswith("/"):
                 yield entry
         if seen != count:
-            raise self._broken(f"its directory lists {seen} entries, not {count}")
+            raise self.broken(f"its directory lists {seen} entries, not {count}")
         self._refuse_overlaps(spans, start)
 
     def _directory(self) -> tuple[int, int, int]:
@@ -93,71 +72,67 @@ class ZipPart:
         tail = self._read(self._size - reach, reach)
         at = tail.rfind(_EOCD)
         if at < 0 or len(tail) - at < 22:
-            raise self._broken("it has no directory; it is cut off or no ZIP archive")
+            raise self.broken("it has no directory; it is cut off or no ZIP archive")
         count, length, start = struct.unpack("<10xHII2x", tail[at : at + 22])
         if 0xFFFFFFFF in (length, start) or count == 0xFFFF:
             if tail[at - 20 : at - 16] != _LOCATOR64:
-                raise self._broken("its ZIP64 directory is missing")
+                raise self.broken("its ZIP64 directory is missing")
             where = struct.unpack("<8xQ4x", tail[at - 20 : at])[0]
             record = self._read(where, 56)
             if record[:4] != _EOCD64 or len(record) < 56:
-                raise self._broken("its ZIP64 directory is missing")
+                raise self.broken("its ZIP64 directory is missing")
             count, length, start = struct.unpack("<32xQQQ", record)
         if start + length > self._size:
-            raise self._broken("its directory lies outside the file")
+            raise self.broken("its directory lies outside the file")
         return start, length, count
 
-    def _refuse_hostile(self, entry: ZipEntry, flags: int, mode: int) -> None:
-        name = entry.name
-        steps = name.replace("\\", "/").split("/")
+    def _refuse_hostile(self, entry: Entry, flags: int, mode: int) -> None:
+        self.refuse_name(entry.name)
+        packed = entry.packed or 0
         reason = ""
-        if "\0" in name or not name:
-            reason = "has no usable name"
-        elif name.startswith(("/", "\\")) or _DRIVE.match(name):
-            reason = "names an absolute place"
-        elif ".." in steps:
-            reason = "leaves its folder"
-        elif stat.S_ISLNK(mode):
+        if stat.S_ISLNK(mode):
             reason = "is a link"
         elif mode and stat.S_IFMT(mode) not in (0, stat.S_IFREG, stat.S_IFDIR):
             reason = "is a device or pipe"
-        elif entry.size > CHUNK and entry.size > entry.packed * _MOST_RATIO:
-            reason = f"claims to grow from {entry.packed} to {entry.size} bytes"
-        elif entry.method == 0 and entry.size != entry.packed:
+        elif entry.size > CHUNK and entry.size > packed * _MOST_RATIO:
+            reason = f"claims to grow from {packed} to {entry.size} bytes"
+        elif entry.method == 0 and entry.size != packed:
             reason = "lies about its size"
         if reason:
-            raise HostileArchive(
-                f"{self.path.name}: the entry {name!r} {reason}.",
-                "Nothing was unpacked; ask the service for a new export, and do not open this one by other means.",
-            )
+            raise self.hostile(entry.name, reason)
         if flags & 1 or entry.method not in (0, 8):
             how = "encrypted" if flags & 1 else f"packed with {_METHODS.get(entry.method, f'method {entry.method}')}"
             raise PartsAmiss(
-                f"{self.path.name}: the entry {name!r} is {how}, which Bramblemoor cannot read.",
+                f"{self.path.name}: the entry {entry.name!r} is {how}, which Bramblemoor cannot read.",
                 "Nothing was unpacked; order the export without that.",
             )
 
-    def _refuse_overlaps(self, spans: list[tuple[int, int]], end: int) -> None:
+    def _refuse_overlaps(self, spans: list[int], end: int) -> None:
         spans.sort()
-        for (_, stop), (begin, _) in pairwise([*spans, (end, end)]):
-            if stop > begin:
+        spans.append(end << 64 | end)
+        for before, after in pairwise(spans):
+            begin = after >> 64
+            if before & (1 << 64) - 1 > begin:
                 raise HostileArchive(
                     f"{self.path.name}: its entries overlap (at byte {begin}).",
                     "Nothing was unpacked; ask the service for a new export.",
                 )
 
-    def content(self, entry: ZipEntry) -> Iterator[bytes]:
-        """An entry's content in pieces; raises PartsAmiss at the end where length or CRC-32 are wrong."""
-        head = self._read(entry.offset, 30)
-        if head[:4] != _LOCAL or len(head) < 30:
-            raise self._broken(f"the entry {entry.name!r} is not where the directory says")
-        name_length, extra_length = struct.unpack("<26xHH", head)
-        offset, end = entry.offset + 30 + name_length + extra_length, entry.offset + 30 + name_length + extra_length
-        end += entry.packed
+    def content(self, entry: Entry) -> Iterator[bytes]:
+        """In pieces; at the end raises PartsAmiss where length or CRC-32 are wrong."""
+        packed = entry.packed or 0
+        first = self._read(entry.at, 30 + _GUESS + min(CHUNK, packed))  # one call is enough for a small file
+        if first[:4] != _LOCAL or len(first) < 30:
+            raise self.broken(f"the entry {entry.name!r} is not where the directory says")
+        name_length, extra_length = struct.unpack_from("<26xHH", first)
+        skip = 30 + name_length + extra_length
+        offset, end = entry.at + skip, entry.at + skip + packed
         crc = came = 0
         inflate = zlib.decompressobj(-15) if entry.method == 8 else None
         while offset < end:
-            piece = self._read(offset, min(CHUNK, end - offset))
+            piece, first = first[skip : skip + packed], b""
+            if not piece:
+                piece = self._read(offset, min(CHUNK, end - offset))
             if not piece:
                 break
             offset += len(piece)
@@ -171,22 +146,18 @@ class ZipPart:
                     )
                 yield out
         if came != entry.size or crc != entry.crc32:
-            raise self._broken(f"the entry {entry.name!r} does not match its checksum")
-
-    def _broken(self, reason: str) -> PartsAmiss:
-        return PartsAmiss(
-            f"{self.path.name} is damaged: {reason}.",
-            "Nothing was unpacked; fetch just that part again with: bramblemoor collect.",
-        )
+            raise self.broken(f"the entry {entry.name!r} does not match its checksum")
 
 
-def _inflated(inflate: "zlib._Decompress", piece: bytes, part: ZipPart, entry: ZipEntry) -> Iterator[bytes]:
+def _inflated(inflate: "zlib._Decompress", piece: bytes, part: ZipPart, entry: Entry) -> Iterator[bytes]:
     try:
-        while piece:
-            yield inflate.decompress(piece, CHUNK)
+        out = b""
+        while piece or len(out) == CHUNK:  # a full piece may leave some behind though all input was taken
+            out = inflate.decompress(piece, CHUNK)
+            yield out
             piece = inflate.unconsumed_tail
     except zlib.error:
-        raise part._broken(f"the entry {entry.name!r} cannot be inflated") from None
+        raise part.broken(f"the entry {entry.name!r} cannot be inflated") from None
 
 
 def _zip64(extra: bytes, size: int, packed: int, local: int) -> tuple[int, int, int]:

@@ -1,0 +1,144 @@
+"""Foreign documents, read leniently: JSON, XML and CSV as trees that values are looked up in."""
+
+import csv
+import io
+import json
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from typing import Any
+
+from lxml import etree
+
+from bramblemoor.frames.xmp_names import parser
+
+MOST_BYTES = 256 << 20
+ABSENT = object()
+
+
+class BrokenDocument(Exception):
+    """The document as a whole cannot be read; the message says why."""
+
+
+class Tree(ABC):
+    """A document, or a part of one. Values are what JSON knows: text, numbers, yes and no, nothing, lists and objects."""
+
+    @abstractmethod
+    def find(self, place: str) -> Any:
+        """The value that stands at a place, or ABSENT."""
+
+    @abstractmethod
+    def each(self, place: str) -> Iterator["Tree"]:
+        """The members of the list that stands at a place. Raises BrokenDocument where there is no list."""
+
+    def inside(self, value: Any) -> "Tree | None":
+        """A value found here, to look into further; None where it holds nothing."""
+        return JsonTree(value) if isinstance(value, dict | list) else None
+
+
+class JsonTree(Tree):
+    """Places are JSON pointers (RFC 6901)."""
+
+    def __init__(self, value: Any) -> None:
+        self.value = value
+
+    def find(self, place: str) -> Any:
+        value = self.value
+        for token in place.split("/")[1:]:
+            token = token.replace("~1", "/").replace("~0", "~")
+            if isinstance(value, dict) and token in value:
+                value = value[token]
+            elif isinstance(value, list) and token.isdecimal() and int(token) < len(value):
+                value = value[int(token)]
+            else:
+                return ABSENT
+        return value
+
+    def each(self, place: str) -> Iterator[Tree]:
+        found = self.find(place)
+        if isinstance(found, dict):
+            found = list(found.values())
+        if not isinstance(found, list):
+            raise BrokenDocument(f"it has no list at {place or 'its root'}")
+        return map(JsonTree, found)
+
+
+class XmlTree(Tree):
+    """Places are XPath 1.0 expressions, relative to the element."""
+
+    def __init__(self, element: etree._Element, namespaces: dict[str, str]) -> None:
+        self._element, self._namespaces = element, namespaces
+
+    def _all(self, place: str) -> list[Any]:
+        found = self._element.xpath(place, namespaces=self._namespaces or None)
+        return found if isinstance(found, list) else [found]
+
+    def find(self, place: str) -> Any:
+        values = [self._value(one) for one in self._all(place)]
+        return ABSENT if not values else values[0] if len(values) == 1 else values
+
+    def _value(self, found: Any) -> Any:
+        if isinstance(found, etree._Element):
+            return found if len(found) else (found.text or "")
+        return str(found) if isinstance(found, str) else found
+
+    def each(self, place: str) -> Iterator[Tree]:
+        for found in self._all(place):
+            if isinstance(found, etree._Element):
+                yield XmlTree(found, self._namespaces)
+
+    def inside(self, value: Any) -> Tree | None:
+        return XmlTree(value, self._namespaces) if isinstance(value, etree._Element) else None
+
+
+class CsvTree(JsonTree):
+    """One row; places are names of columns."""
+
+    def find(self, place: str) -> Any:
+        return self.value.get(place, ABSENT)
+
+
+def decoded(content: bytes) -> str:
+    """UTF-8 with or without a byte order mark, UTF-16 with one, else Latin-1, which takes everything."""
+    if content[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return content.decode("utf-16", "replace")
+    try:
+        return content.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return content.decode("latin-1")
+
+
+def json_tree(content: bytes) -> JsonTree:
+    """Raises BrokenDocument."""
+    _require_small(content)
+    try:
+        return JsonTree(json.loads(decoded(content)))
+    except RecursionError:
+        raise BrokenDocument("it is nested too deeply") from None
+    except ValueError as error:
+        raise BrokenDocument(f"it is not JSON ({error})") from None
+
+
+def xml_tree(content: bytes, namespaces: dict[str, str]) -> XmlTree:
+    """Raises BrokenDocument."""
+    _require_small(content)
+    try:
+        root = etree.fromstring(content.strip(b"\0 \t\r\n"), parser())
+    except (etree.XMLSyntaxError, ValueError) as error:
+        raise BrokenDocument(f"it is not well-formed XML ({error})") from None
+    return XmlTree(root, namespaces)
+
+
+def csv_rows(content: bytes, separator: str) -> Iterator[Tree]:
+    """The rows of a CSV document (RFC 4180), by the names in its first line. Raises BrokenDocument."""
+    _require_small(content)
+    try:
+        reader = csv.DictReader(io.StringIO(decoded(content), newline=""), delimiter=separator)
+        for row in reader:
+            yield CsvTree({name: value for name, value in row.items() if isinstance(name, str)})
+    except csv.Error as error:
+        raise BrokenDocument(f"it is not CSV ({error})") from None
+
+
+def _require_small(content: bytes) -> None:
+    if len(content) > MOST_BYTES:
+        raise BrokenDocument(f"it has {len(content):,} bytes, more than {MOST_BYTES:,}")

@@ -1,0 +1,215 @@
+"""From extracted entries to a plan: which files are one frame, what is believed of it, and where each is to lie."""
+
+import sqlite3
+from collections.abc import Iterator
+from itertools import groupby
+from pathlib import Path
+
+from bramblemoor.exports.extract import decode_claims
+from bramblemoor.exports.pairing import pair
+from bramblemoor.exports.parcel import Parcel
+from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.frames.claims import Claim, Facts, believe
+from bramblemoor.frames.moments import moment_in_name
+from bramblemoor.library.durable import digest_of
+from bramblemoor.library.home import Library
+from bramblemoor.library.layout import folder_for
+from bramblemoor.library.names import collision_key, free_name, safe_name
+
+# A content delivered several times was staged and read once, perhaps as a copy for an album in an earlier part; it belongs
+# to the frame of the entry that is no copy.
+_READ = """
+    UPDATE entries AS e SET media = s.media, picture_kind = s.picture_kind, width = s.width, height = s.height,
+    taken = s.taken, claims = s.claims
+    FROM entries AS s WHERE e.kind = 'picture' AND NOT e.staged AND s.staged AND s.sha256 = e.sha256
+"""
+# Each content once; in a folder tree once for each folder.
+_UNITS = """
+    INSERT INTO units (entry, sha256, staged_as)
+    SELECT id, sha256, (SELECT min(s.id) FROM entries s WHERE s.sha256 = ranked.sha256 AND s.staged) FROM (
+        SELECT id, sha256, place, row_number() OVER (PARTITION BY sha256, place ORDER BY is_copy, id) AS rank,
+        row_number() OVER (PARTITION BY sha256 ORDER BY is_copy, id) AS first
+        FROM (SELECT id, sha256, is_copy, bm_tree(name, is_copy) AS place FROM entries WHERE kind = 'picture')
+    ) AS ranked WHERE rank = 1 AND (place != '' OR first = 1)
+"""
+
+
+def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
+    """Decide for every distinct content whose frame it is and where it goes; a decision once made stays."""
+    if sheet.get("planned"):
+        return
+
+    def tree_place(name: str, is_copy: int) -> str:
+        folder = None if is_copy else parcel.dialect.tree_folder(name)
+        return "" if folder is None else "/" + folder
+
+    sheet.db.create_function("bm_tree", 2, tree_place, deterministic=True)
+    with sheet.changing() as db:
+        db.execute(_READ)
+        db.execute(_UNITS)
+        for group in _groups(sheet):
+            _enter_group(sheet, library, group)
+        pair(sheet, by_name=bool(parcel.dialect.sidecar_templates))
+        for (frame,) in db.execute("SELECT DISTINCT frame FROM units ORDER BY frame").fetchall():
+            _place_frame(sheet, parcel, library, frame)
+        sheet.put("planned", "yes")
+
+
+def _groups(sheet: Worksheet) -> Iterator[list[sqlite3.Row]]:
+    """The distinct contents, frame by frame: what shares a key belongs together, the original first."""
+    rows = sheet.db.execute(
+        "SELECT units.sha256, entries.id, name, frame_key, suffix, picture_kind FROM units JOIN entries ON id = entry"
+        " ORDER BY frame_key, suffix != '', picture_kind, id"
+    )
+    for _, members in groupby(rows, key=lambda row: row["frame_key"]):
+        group = list(members)
+        first = group[0]
+        # Besides its first file, a frame takes renditions, and the clip of a still; a second original is a frame by itself.
+        mine = [first, *(row for row in group[1:] if _belongs(sheet, first, row))]
+        yield mine
+        yield from ([row] for row in group if row not in mine)
+
+
+def _belongs(sheet: Worksheet, original: sqlite3.Row, other: sqlite3.Row) -> bool:
+    """Whether a file is a rendition or clip of an original: unless a sidecar is meant for that file alone."""
+    if not other["suffix"] and not _is_clip(original, other):
+        return False
+    own = sheet.db.execute(
+        "SELECT 1 FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar' WHERE w.picture = ?"
+        " AND w.name NOT IN (SELECT name FROM wanted WHERE picture = ?)",
+        (other["id"], original["id"]),
+    ).fetchone()
+    return own is None
+
+
+def _is_clip(original: sqlite3.Row, other: sqlite3.Row) -> bool:
+    return bool(original["picture_kind"] == "photo" and other["picture_kind"] == "video")
+
+
+def _enter_group(sheet: Worksheet, library: Library, group: list[sqlite3.Row]) -> None:
+    first = group[0]
+    before = sheet.db.execute(
+        "SELECT frame FROM units WHERE sha256 = ? AND frame IS NOT NULL", (first["sha256"],)
+    ).fetchone()
+    frame = before[0] if before else first["id"]
+    for row in group:
+        known = library.db.execute(
+            "SELECT frame FROM files WHERE sha256 = ? AND frame IS NOT NULL", (row["sha256"],)
+        ).fetchone()
+        if row is first:
+            role = "twin" if before else "original"
+        else:
+            role = "clip" if _is_clip(first, row) else "rendition"
+        sheet.db.execute(
+            "UPDATE units SET frame = ?, role = ?, here = ? WHERE entry = ?",
+            (frame, role, known[0] if known else None, row["id"]),
+        )
+
+
+def records_of(sheet: Worksheet, frame: int) -> list[sqlite3.Row]:
+    """The records of all files of a frame (which is named by its original's entry), the least particular first."""
+    return sheet.db.execute(
+        "SELECT DISTINCT r.*, s.name FROM units JOIN entries p ON p.sha256 = units.sha256 JOIN pairs ON picture = p.id"
+        " JOIN records r ON r.id = record JOIN entries s ON s.id = r.entry WHERE units.frame = ?"
+        " ORDER BY family != 'index', r.id",
+        (frame,),
+    ).fetchall()
+
+
+def own_claims(sheet: Worksheet, frame: int) -> list[Claim]:
+    """What the original says itself, and its name."""
+    row = sheet.db.execute("SELECT claims, name FROM entries WHERE id = ?", (frame,)).fetchone()
+    claims = decode_claims(row["claims"])
+    named = moment_in_name(row["name"].rpartition("/")[2])
+    return claims + ([Claim("taken", str(named), "name")] if named else [])
+
+
+def facts_of(sheet: Worksheet, frame: int) -> Facts:
+    claims = own_claims(sheet, frame)
+    for row in records_of(sheet, frame):
+        claims += decode_claims(row["claims"])
+    return believe(claims)
+
+
+def _place_frame(sheet: Worksheet, parcel: Parcel, library: Library, frame: int) -> None:
+    """Find paths for the files of a frame: in its folder of the tree, beside those that are here already, or by date."""
+    group = sheet.db.execute(
+        "SELECT u.entry AS id, u.sha256, u.role, e.name, e.suffix, e.ending FROM units u JOIN entries e ON e.id = entry"
+        " WHERE frame = ? ORDER BY role != 'original', u.entry",
+        (frame,),
+    ).fetchall()
+    here = sheet.db.execute("SELECT max(here) FROM units WHERE frame = ?", (frame,)).fetchone()[0]
+    facts = facts_of(sheet, frame)
+    told = next((record["file_name"] for record in records_of(sheet, frame) if record["file_name"]), "")
+    by_folder: dict[str, list[sqlite3.Row]] = {}
+    for row in group:
+        real = parcel.dialect.tree_folder(row["name"])
+        if real is not None:
+            folder = "/".join(["pictures", *(safe_name(step) for step in real.split("/") if step)])
+        elif here is not None:
+            folder = library.db.execute("SELECT folder FROM frames WHERE id = ?", (here,)).fetchone()[0]
+        else:
+            folder = folder_for(library.settings.naming.flat, facts, parcel.service)
+        by_folder.setdefault(folder, []).append(row)
+    for folder, rows in by_folder.items():
+        keeps = parcel.dialect.tree_folder(rows[0]["name"]) is not None
+        wanted = {row["id"]: _told_name(row, "" if keeps else told) for row in rows}
+        _place_files(sheet, library, folder, rows, wanted, facts)
+
+
+def _place_files(
+    sheet: Worksheet, library: Library, folder: str, rows: list[sqlite3.Row], wanted: dict[int, str], facts: Facts
+) -> None:
+    safe = {entry: safe_name(name) for entry, name in wanted.items()}
+    digests = {row["id"]: row["sha256"] for row in rows}
+    base = _frame_base(safe[rows[0]["id"]], list(safe.values()))
+
+    def numbered(name: str, number_of_base: str) -> str:
+        return number_of_base + name[len(base) :]
+
+    def taken(candidate: str) -> bool:
+        return any(
+            _is_taken(sheet, library, f"{folder}/{numbered(name, candidate)}", digests[entry])
+            for entry, name in safe.items()
+        )
+
+    seen: set[str] = set()
+    for entry, name in safe.items():  # two files of a frame may come under one name, from two parts
+        safe[entry] = free_name(name, lambda other: collision_key(other) in seen)
+        seen.add(collision_key(safe[entry]))
+    chosen = free_name(base, taken)
+    for entry, name in safe.items():
+        path = f"{folder}/{numbered(name, chosen)}"
+        former = wanted[entry] if path.rpartition("/")[2] != wanted[entry] else ""
+        sheet.db.execute(
+            "UPDATE units SET path = ?, collision = ?, mtime_ns = ?, former_name = ? WHERE entry = ? AND here IS NULL",
+            (path, collision_key(path), facts.taken.nanoseconds if facts.taken else None, former, entry),
+        )
+
+
+def _told_name(row: sqlite3.Row, told: str) -> str:
+    """The name a picture had before the service mangled it, where its frame's sidecar tells; else that of its entry."""
+    entry_name: str = row["name"].rpartition("/")[2]
+    if not told or row["role"] in ("original", "twin"):
+        return told or entry_name
+    return (told.rpartition(".")[0] or told) + str(row["suffix"]) + str(row["ending"])
+
+
+def _frame_base(original: str, names: list[str]) -> str:
+    """What all names of a frame begin with: a number that tells it from another frame goes behind this, in all of them."""
+    stem = original.rpartition(".")[0] or original
+    return stem if all(name.startswith(stem) for name in names) else ""
+
+
+def _is_taken(sheet: Worksheet, library: Library, path: str, digest: str) -> bool:
+    """Whether a path would collide with another file, in this plan, in the ledger, or on disk.
+
+    A file with the same content may be there: an earlier run put it in place and was killed.
+    """
+    key = collision_key(path)
+    planned = sheet.db.execute("SELECT 1 FROM units WHERE collision = ?", (key,)).fetchone()
+    entered = library.db.execute("SELECT 1 FROM files WHERE collision = ?", (key,)).fetchone()
+    if planned or entered:
+        return True
+    target: Path = library.root / path
+    return target.exists() and (not target.is_file() or digest_of(target) != digest)
