@@ -5,7 +5,7 @@ import zipfile
 from collections.abc import Iterator
 
 from bramblemoor.exports.parcel import Parcel
-from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import believe
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.catalogue import claims_of
@@ -100,11 +100,11 @@ def _new(parcel: Parcel, library: Library, vanished: list[Finding]) -> Amount:
 
 def _here_before(sheet: Worksheet, parcel: Parcel, library: Library) -> Amount:
     amount, frames = Amount(), set()
-    for unit in sheet.db.execute("SELECT sha256 FROM units WHERE here IS NOT NULL"):
+    for unit in sheet.db.execute("SELECT sha256, here FROM units WHERE here IS NOT NULL"):
         row = library.db.execute(
             "SELECT frame, bytes FROM files JOIN frames ON frames.id = frame"
-            f" WHERE sha256 = ? AND arrived != ? AND {_PICTURES}",
-            (unit["sha256"], parcel.order),
+            f" WHERE sha256 = ? AND frame = ? AND arrived != ? AND {_PICTURES}",
+            (digest_of_key(unit["sha256"]), unit["here"], parcel.order),
         ).fetchone()
         if row is not None:
             frames.add(row["frame"])

@@ -213,7 +213,7 @@ class Dialect:
         """The folder in which a picture stays, below what all of the tree has in common; None where folders are not real."""
         folder = entry.rpartition("/")[0]
         for glob in self.folders.tree:
-            if matcher([glob]).fullmatch(folder):
+            if matcher([glob]).fullmatch(folder) or matcher([glob]).fullmatch(folder + "/"):  # a/** is a itself too
                 fixed = re.split(r"[*?]", glob)[0].rpartition("/")[0]
                 return folder[len(fixed) :].strip("/")
         return None

@@ -20,7 +20,7 @@ from bramblemoor.exports.documents import MOST_BYTES, BrokenDocument
 from bramblemoor.exports.parcel import Parcel, nearest_names
 from bramblemoor.exports.records import Record, parts_listed, read_albums, read_records, read_sidecar
 from bramblemoor.exports.templates import folded
-from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.exports.worksheet import Worksheet, content_key
 from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.reading import PictureReading, read_picture
 from bramblemoor.frames.source import FileSource, MemorySource
@@ -175,7 +175,7 @@ class _Staging:
             for done in results:
                 db.execute(
                     "UPDATE entries SET done = 1, sha256 = ?, staged = ? WHERE id = ?",
-                    (done.sha256, done.written, done.entry),
+                    (content_key(done.sha256, done.entry), done.written, done.entry),
                 )
                 if done.reading is not None:
                     reading = done.reading
@@ -192,7 +192,7 @@ class _Staging:
         """Extract one picture. Where one with the same CRC and size was staged before, write only if the digest differs."""
         row, twins = job
         entry = entry_of(row)
-        if twins:
+        if twins and row["size"]:
             digest = hashlib.sha256()
             for piece in self.part.content(entry):
                 digest.update(piece)

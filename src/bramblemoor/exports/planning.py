@@ -8,7 +8,7 @@ from pathlib import Path
 from bramblemoor.exports.extract import decode_claims
 from bramblemoor.exports.pairing import pair
 from bramblemoor.exports.parcel import Parcel
-from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import Claim, Facts, believe
 from bramblemoor.frames.moments import moment_in_name
 from bramblemoor.library.durable import digest_of
@@ -48,7 +48,7 @@ def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
         db.execute(_READ)
         db.execute(_UNITS)
         for group in _groups(sheet):
-            _enter_group(sheet, library, group)
+            _enter_group(sheet, library, parcel.service, group)
         pair(sheet, by_name=bool(parcel.dialect.sidecar_templates))
         for (frame,) in db.execute("SELECT DISTINCT frame FROM units ORDER BY frame").fetchall():
             _place_frame(sheet, parcel, library, frame)
@@ -59,7 +59,7 @@ def _groups(sheet: Worksheet) -> Iterator[list[sqlite3.Row]]:
     """The distinct contents, frame by frame: what shares a key belongs together, the original first."""
     rows = sheet.db.execute(
         "SELECT units.sha256, entries.id, name, frame_key, suffix, picture_kind FROM units JOIN entries ON id = entry"
-        " ORDER BY frame_key, suffix != '', picture_kind, id"
+        " ORDER BY frame_key, suffix != '', picture_kind = 'other', picture_kind, id"
     )
     for _, members in groupby(rows, key=lambda row: row["frame_key"]):
         group = list(members)
@@ -86,24 +86,39 @@ def _is_clip(original: sqlite3.Row, other: sqlite3.Row) -> bool:
     return bool(original["picture_kind"] == "photo" and other["picture_kind"] == "video")
 
 
-def _enter_group(sheet: Worksheet, library: Library, group: list[sqlite3.Row]) -> None:
+def _enter_group(sheet: Worksheet, library: Library, service: str, group: list[sqlite3.Row]) -> None:
     first = group[0]
     before = sheet.db.execute(
         "SELECT frame FROM units WHERE sha256 = ? AND frame IS NOT NULL", (first["sha256"],)
     ).fetchone()
     frame = before[0] if before else first["id"]
     for row in group:
-        known = library.db.execute(
-            "SELECT frame FROM files WHERE sha256 = ? AND frame IS NOT NULL", (row["sha256"],)
-        ).fetchone()
+        known = _known(library, service, row)
         if row is first:
             role = "twin" if before else "original"
         else:
             role = "clip" if _is_clip(first, row) else "rendition"
         sheet.db.execute(
             "UPDATE units SET frame = ?, role = ?, here = ? WHERE entry = ?",
-            (frame, role, known[0] if known else None, row["id"]),
+            (frame, role, known, row["id"]),
         )
+
+
+def came_as(service: str, name: str) -> Claim:
+    """Under which name a frame's file came: a frame keeps all of them."""
+    return Claim("came_as", f"{service}: {name}", "service")
+
+
+def _known(library: Library, service: str, row: sqlite3.Row) -> int | None:
+    """The frame in the ledger that has this content. An empty file is the same where it came under the same name."""
+    digest = digest_of_key(row["sha256"])
+    query = "SELECT frame FROM files WHERE sha256 = ? AND frame IS NOT NULL"
+    values = [digest]
+    if digest != row["sha256"]:
+        query += " AND frame IN (SELECT frame FROM claims WHERE field = 'came_as' AND value = ?)"
+        values.append(came_as(service, row["name"]).value)
+    found = library.db.execute(query, values).fetchone()
+    return int(found[0]) if found else None
 
 
 def records_of(sheet: Worksheet, frame: int) -> list[sqlite3.Row]:
@@ -161,7 +176,7 @@ def _place_files(
     sheet: Worksheet, library: Library, folder: str, rows: list[sqlite3.Row], wanted: dict[int, str], facts: Facts
 ) -> None:
     safe = {entry: safe_name(name) for entry, name in wanted.items()}
-    digests = {row["id"]: row["sha256"] for row in rows}
+    digests = {row["id"]: digest_of_key(row["sha256"]) for row in rows}
     base = _frame_base(safe[rows[0]["id"]], list(safe.values()))
 
     def numbered(name: str, number_of_base: str) -> str:

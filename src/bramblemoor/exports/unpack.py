@@ -1,6 +1,7 @@
 """Unpacking a parcel into the library: check everything, stage, plan, put in place, enter, account."""
 
 import re
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -9,12 +10,11 @@ from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
 from bramblemoor.exports.parcel import Parcel
-from bramblemoor.exports.planning import own_claims, plan, records_of
-from bramblemoor.exports.worksheet import Worksheet
-from bramblemoor.frames.claims import Claim
+from bramblemoor.exports.planning import came_as, own_claims, plan, records_of
+from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.library.albums import extend_album, write_album, write_album_list
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_file
-from bramblemoor.library.durable import digest_of, flush_folder, flush_many, set_time
+from bramblemoor.library.durable import digest_of, flush_file, flush_folder, flush_many, set_time
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import safe_name
 from bramblemoor.library.receipts import Receipt, write_receipt
@@ -52,10 +52,17 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
 
 def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> list[Path]:
     """Move staged pictures to where the plan says; returns the folders that got new names."""
-    rows = sheet.db.execute("SELECT staged_as, path, mtime_ns FROM units WHERE here IS NULL ORDER BY path").fetchall()
+    rows = sheet.db.execute(
+        "SELECT entry, staged_as, sha256, role, path, mtime_ns FROM units WHERE here IS NULL ORDER BY role != 'twin', path"
+    ).fetchall()
     folders: dict[Path, None] = {}
     for number, row in enumerate(rows, 1):
         staged, target = sheet.staged(row["staged_as"]), library.root / row["path"]
+        if row["role"] == "twin" and staged.is_file():  # the same content in another folder: before the first is moved
+            copy = sheet.staging / f"twin-{row['entry']}"
+            shutil.copyfile(staged, copy)
+            flush_file(copy)
+            staged = copy
         if target.parent not in folders:
             target.parent.mkdir(parents=True, exist_ok=True)
             folders[target.parent] = None
@@ -140,7 +147,7 @@ def _enter_frame(
                 db,
                 frame,
                 NewFile(
-                    unit["role"], unit["path"], unit["size"], unit["sha256"], mtime, unit["media"] or "",
+                    unit["role"], unit["path"], unit["size"], digest_of_key(unit["sha256"]), mtime, unit["media"] or "",
                     unit["width"] or 0, unit["height"] or 0, unit["former_name"],
                 ),
             )  # fmt: skip
@@ -148,13 +155,12 @@ def _enter_frame(
     for record in records:
         told = f"{parcel.service} {parcel.order} {record['name']}"
         new |= add_claims(db, frame, told, decode_claims(record["claims"]))
-    came_as = sheet.db.execute(
+    entries = sheet.db.execute(
         "SELECT DISTINCT e.name FROM units u JOIN entries e ON e.sha256 = u.sha256 WHERE u.frame = ? AND e.kind = 'picture'"
         " ORDER BY e.id",
         (original,),
     )
-    names = [Claim("came_as", f"{parcel.service}: {row[0]}", "service") for row in came_as]
-    add_claims(db, frame, f"{parcel.service} {parcel.order}", names)
+    add_claims(db, frame, f"{parcel.service} {parcel.order}", [came_as(parcel.service, row[0]) for row in entries])
     return frame, new
 
 

@@ -21,7 +21,8 @@ CREATE TABLE entries (
     is_copy INTEGER NOT NULL,                           -- delivered again, for an album
     frame_key TEXT, suffix TEXT, ending TEXT,           -- of pictures: what the dialect makes of their names
     done INTEGER NOT NULL DEFAULT 0, staged INTEGER NOT NULL DEFAULT 0,
-    sha256 TEXT, media TEXT, picture_kind TEXT, width INTEGER, height INTEGER, taken TEXT,
+    sha256 TEXT,                                        -- see content_key
+    media TEXT, picture_kind TEXT, width INTEGER, height INTEGER, taken TEXT,
     edits INTEGER NOT NULL DEFAULT 0,                   -- whether an editor's instructions came inside
     claims TEXT NOT NULL DEFAULT '[]', troubles TEXT NOT NULL DEFAULT '[]'
 );
@@ -72,6 +73,19 @@ CREATE INDEX units_frame ON units (frame);
 CREATE INDEX units_sha256 ON units (sha256);
 CREATE INDEX units_collision ON units (collision);
 """
+
+
+_NOTHING = hashlib.sha256(b"").hexdigest()
+
+
+def content_key(digest: str, entry: int) -> str:
+    """What tells contents apart: the digest; but empty files are pictures that went wrong, each another one."""
+    return f"empty {entry}" if digest == _NOTHING else digest
+
+
+def digest_of_key(key: str) -> str:
+    """The digest of a content, from its key."""
+    return _NOTHING if key.startswith("empty ") else key
 
 
 class Worksheet:

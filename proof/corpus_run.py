@@ -1,0 +1,101 @@
+"""Parcels in random dialects, with known truth, unpacked by the installed program and compared.
+
+usage: corpus_run.py [--dialects 200] [--frames 240] [--seed N] [--only N] [--in DIR] [--keep]
+
+Writes archives by itself and shares no code with the product. Each run takes a new seed, and prints it.
+"""
+
+import argparse
+import json
+import random
+import secrets
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from corpus.by_hand import LAYOUTS
+from corpus.judge import Score, judge
+from corpus.layout import Layout, dialect, random_layout
+from corpus.world import make_account, write_parcel
+
+PROGRAM = [sys.executable, "-m", "bramblemoor"]
+
+
+def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bool) -> Score:
+    folder = root / layout.name
+    account = make_account(layout, frames, seed, first)
+    write_parcel(layout, account, folder / "parcel", random.Random(seed))
+    (folder / "dialect.toml").write_text(dialect(layout), encoding="utf-8")
+    subprocess.run([*PROGRAM, "new", str(folder / "library")], check=True, capture_output=True)
+    command = [*PROGRAM, "--library", "library", "unpack", "--from", "parcel", "--dialect", "dialect.toml", "--json"]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    score = Score()
+    try:
+        receipt = json.loads(done.stdout)
+    except ValueError:
+        score.note("runs wrong", f"{layout.name}: exit {done.returncode}: {done.stderr.strip()[-600:]}")
+        return score
+    score.note("receipts right" if receipt["balanced"] else "receipts wrong", f"{layout.name} does not balance")
+    found = judge(layout, account, folder / "library", {item["name"] for item in receipt["left_out"]})
+    found.words = [f"{layout.name}: {words}" for words in found.words]
+    score.add(found)
+    if not keep:
+        shutil.rmtree(folder)
+    return score
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--dialects", type=int, default=200)
+    parser.add_argument("--frames", type=int, default=240)
+    parser.add_argument("--seed", type=int, default=secrets.randbelow(10**6))
+    parser.add_argument("--only", default="")
+    parser.add_argument("--in", dest="where", type=Path, default=None)
+    parser.add_argument("--keep", action="store_true")
+    given = parser.parse_args()
+    print(f"corpus: seed {given.seed}", flush=True)
+    layouts = [*LAYOUTS, *(random_layout(given.seed * 1000 + n) for n in range(given.dialects))]
+    if given.only:
+        layouts = [layout for layout in layouts if layout.name == given.only]
+    root = Path(tempfile.mkdtemp(dir=given.where))
+    began = time.monotonic()
+    total = Score()
+
+    def one(number: int) -> Score:
+        layout = layouts[number]
+        return run(layout, given.frames, given.seed + number, number * 10_000 + 1, root, given.keep)
+
+    with ThreadPoolExecutor(2) as pool:
+        for score in pool.map(one, range(len(layouts))):
+            total.add(score)
+    counts = total.counts
+    for line in total.words[:60]:
+        print("  " + line)
+    if not given.keep:
+        shutil.rmtree(root, ignore_errors=True)
+    else:
+        print(f"kept in {root}")
+    decided = counts["pairs right"] + counts["pairs missing"] + counts["pairs wrong"]
+    fields = counts["fields right"] + counts["fields wrong"] + counts["fields missing"]
+    print(
+        f"{len(layouts)} layouts ({len(LAYOUTS)} by hand), {len(layouts) * given.frames:,} frames, {time.monotonic() - began:.0f} s"
+    )
+    print(f"pairs   right {counts['pairs right']:,} of {decided:,} that can be decided ({counts['pairs right'] / max(1, decided):.3%}),"
+          f" wrong {counts['pairs wrong']}, left open {counts['pairs missing']:,};"
+          f" with hints only: left open {counts['pairs open, hints only']:,};"
+          f" true ties: left open {counts['pairs open, true ties']:,}, guessed {counts['pairs guessed']}")  # fmt: skip
+    print(f"fields  right {counts['fields right']:,} of {fields:,} ({counts['fields right'] / max(1, fields):.3%}),"
+          f" wrong {counts['fields wrong']}, missing {counts['fields missing']:,}")  # fmt: skip
+    for what in ("pictures", "groups", "albums", "ghosts", "receipts", "runs"):
+        print(f"{what:<8} right {counts[what + ' right']:,}, wrong {counts[what + ' wrong']}")
+    wrong = sum(count for what, count in counts.items() if what.endswith("wrong")) + counts["pairs guessed"]
+    good = not wrong and counts["pairs right"] >= 0.995 * decided and counts["fields right"] >= 0.99 * fields
+    return 0 if good else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
