@@ -59,8 +59,6 @@ def main() -> int:
     given = parser.parse_args()
     print(f"corpus: seed {given.seed}", flush=True)
     layouts = [*LAYOUTS, *(random_layout(given.seed * 1000 + n) for n in range(given.dialects))]
-    if given.only:
-        layouts = [layout for layout in layouts if layout.name == given.only]
     root = Path(tempfile.mkdtemp(dir=given.where))
     began = time.monotonic()
     total = Score()
@@ -70,7 +68,7 @@ def main() -> int:
         return run(layout, given.frames, given.seed + number, number * 10_000 + 1, root, given.keep)
 
     with ThreadPoolExecutor(2) as pool:
-        for score in pool.map(one, range(len(layouts))):
+        for score in pool.map(one, [n for n, layout in enumerate(layouts) if given.only in ("", layout.name)]):
             total.add(score)
     counts = total.counts
     for line in total.words[:60]:

@@ -43,6 +43,7 @@ class Frame:
     files: dict[str, bytes] = field(default_factory=dict)  # role: content
     entry: str = ""
     sidecar: str = ""
+    wanted: str = ""
     # "sure": the export tells which picture its record belongs to; "may": hints do; "tie": nothing can.
     decided: str = "sure"
 
@@ -212,7 +213,7 @@ def _documents(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes]]:
     entries = []
     for frame in told:
         name, clean = _sidecar_name(layout, frame, used)
-        frame.sidecar = name
+        frame.sidecar, frame.wanted = name, clean
         wanted.setdefault(clean.casefold(), []).append(frame)
         entries.append((name, _encoded(layout, _document(layout, frame))))
     for group in wanted.values():
@@ -222,6 +223,8 @@ def _documents(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes]]:
 
 
 def _judge_collision(layout: Layout, group: list[Frame]) -> None:
+    """Say of frames whose sidecars wanted one name whether anything tells which is whose. Case may, where it differs."""
+    same = len({frame.wanted for frame in group}) == 1
     here = [frame for frame in group if not frame.ghost]
     if not here:
         return
@@ -230,7 +233,8 @@ def _judge_collision(layout: Layout, group: list[Frame]) -> None:
     names = [unicodedata.normalize("NFC", frame.name).casefold() for frame in group]
     for frame in group:
         alone = names.count(unicodedata.normalize("NFC", frame.name).casefold()) == 1
-        frame.decided = "may" if (layout.tells_name and alone) or layout.tells_size or frame.exif != "none" else "tie"
+        hints = (layout.tells_name and alone) or layout.tells_size or frame.exif != "none" or not same
+        frame.decided = "may" if hints else "tie"
     if any(frame.decided != "tie" for frame in group):
         for frame in group:
             frame.decided = "may"

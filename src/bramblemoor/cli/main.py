@@ -30,6 +30,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("service", "service", "Add, list and survey cloud accounts."),
             ("order", "orders", "Ask a service to prepare an export."),
             ("collect", "orders", "Fetch the parts of an export, resuming what broke."),
+            ("dialect", "dialect", "Describe how a service writes its exports: draft, try, list."),
             ("unpack", "unpack", "File the pictures of an export, with everything known about them."),
         ),
     ),

@@ -166,14 +166,16 @@ class Dialect:
     def __init__(self, rules: _Rules, source: str) -> None:
         """`source` is the TOML text: with another text, unpacking starts anew."""
         self.source = source
-        self.name = rules.dialect.name
+        self.name, self.about = rules.dialect.name, rules.dialect.about
         self.entries, self.names, self.folders = rules.entries, rules.names, rules.folders
         self.sidecar, self.index, self.album = rules.sidecar, rules.index, rules.album
         self.part_pattern = re.compile(rules.dialect.part_name or r"(?P<order>.+)\.(?:zip|tar|tar\.gz|tgz)")
         self.picture_template = Template(rules.names.picture)
         self.sidecar_templates = [Template(source) for source in rules.names.sidecar]
         suffixes = [*rules.names.renditions, *rules.names.clips]
-        self._parser = self.picture_template.parser(suffixes, rules.names.counter)
+        self._suffixes = set(suffixes)
+        counters = (rules.names.counter, "") if rules.names.counter else ("",)
+        self._parsers = [self.picture_template.parser(suffixes, counter) for counter in counters]
 
     @cached_property
     def _kinds(self) -> list[tuple[EntryKind, re.Pattern[str]]]:
@@ -221,11 +223,17 @@ class Dialect:
     def readings(self, entry: str) -> Iterator[ParsedName]:
         """The ways to take a picture's name apart: with counter and suffix where it has them, then as it stands."""
         folder, slash, name = entry.rpartition("/")
-        match = self._parser.fullmatch(name)
-        if match is not None and (match["counter"] or match["suffix"]):
-            yield ParsedName(
+        found: list[ParsedName] = []
+        for parser in self._parsers:
+            match = parser.fullmatch(name)
+            if match is None or not (match["counter"] or match["suffix"]) or match["stem"].startswith("."):
+                continue
+            parsed = ParsedName(
                 folder + slash, match["stem"], match["suffix"], match["counter"], match["n"] or "", match["ending"]
             )
+            # Where all that is left is a suffix, what looks like a counter is rather the name.
+            found.insert(0 if found and found[0].stem in self._suffixes else len(found), parsed)
+        yield from found
         stem, dot, ending = name.rpartition(".")
         yield ParsedName(folder + slash, stem if stem else name, "", "", "", dot + ending if stem else "")
 

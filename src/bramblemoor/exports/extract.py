@@ -31,6 +31,7 @@ from bramblemoor.library.volumes import volume_of
 Progress = Callable[[str, int, int], None]
 _BATCH_FILES, _BATCH_BYTES = 256, 256 << 20
 _WORKERS = 2
+_MOST_HEAD = 32 << 20  # bytes of a picture that is only looked at
 MOST_PACKED = 20_000
 """Entries of one delivered ZIP: a writer of ZIP files remembers each of them."""
 
@@ -85,8 +86,8 @@ def _list_entry(db: Connection, number: int, entry: Entry, dialect: Dialect) -> 
     db.executemany("INSERT OR IGNORE INTO called VALUES (?, ?)", [(picture, key) for key in keys])
 
 
-def extract(sheet: Worksheet, parcel: Parcel, progress: Progress) -> None:
-    """Stage every picture and read every sidecar that is not done yet.
+def extract(sheet: Worksheet, parcel: Parcel, progress: Progress, *, keep: bool = True) -> None:
+    """Stage every picture and read every sidecar that is not done yet; without `keep` only read them.
 
     Raises PartsAmiss or HostileArchive; what was staged stays for the next run.
     """
@@ -98,16 +99,17 @@ def extract(sheet: Worksheet, parcel: Parcel, progress: Progress) -> None:
         "SELECT coalesce(sum(size), 0) FROM"
         " (SELECT size FROM entries GROUP BY coalesce(crc32, -id), size HAVING NOT max(done))"
     ).fetchone()[0]
-    require_room(sheet.work, left, "Unpacking")
+    if keep:
+        require_room(sheet.work, left, "Unpacking")
     so_far = done or 0
     with ThreadPoolExecutor(1) as flusher, ThreadPoolExecutor(_WORKERS) as workers:
         for number, path in enumerate(parcel.parts):
             with closing(open_part(path)) as part:
-                staging = _Staging(sheet, part, workers, flusher)
+                staging = _Staging(sheet, part, workers, flusher, keep=keep)
                 for size in staging.pictures(number):
                     so_far += size
                     progress("unpacking", so_far, total or 0)
-                for size in _pack_delivered(sheet, part, number, parcel):
+                for size in _pack_delivered(sheet, part, number, parcel, keep=keep):
                     so_far += size
                     progress("unpacking", so_far, total or 0)
     _require_listed_parts(sheet, parcel)
@@ -140,9 +142,15 @@ class _Staging:
     """Extracts the pictures of one part in threads; while one batch is flushed the next is extracted."""
 
     def __init__(
-        self, sheet: Worksheet, part: Container, workers: ThreadPoolExecutor, flusher: ThreadPoolExecutor
+        self,
+        sheet: Worksheet,
+        part: Container,
+        workers: ThreadPoolExecutor,
+        flusher: ThreadPoolExecutor,
+        *,
+        keep: bool,
     ) -> None:
-        self.sheet, self.part, self.workers, self.flusher = sheet, part, workers, flusher
+        self.sheet, self.part, self.workers, self.flusher, self.keep = sheet, part, workers, flusher, keep
         self.whole = volume_of(sheet.work).flushes_whole
 
     def pictures(self, number: int) -> Iterator[int]:
@@ -164,6 +172,8 @@ class _Staging:
         return [twin[0] for twin in found]
 
     def _flushed(self, staged: list[_Staged]) -> list[_Staged]:
+        if not self.keep:
+            return staged
         written = (self.sheet.staged(one.entry) for one in staged if one.written)
         flush_many(written, self.sheet.staging, whole_system=self.whole)
         return staged
@@ -198,6 +208,8 @@ class _Staging:
                 digest.update(piece)
             if digest.hexdigest() in twins:
                 return _Staged(row["id"], digest.hexdigest(), False, None)
+        if not self.keep:
+            return self._read_only(row, entry)
         target = self.sheet.staged(row["id"])
         digest = hashlib.sha256()
         last = b""
@@ -210,6 +222,15 @@ class _Staging:
             return _Staged(row["id"], digest.hexdigest(), True, read_picture(MemorySource(last)))
         with FileSource(target) as source:
             return _Staged(row["id"], digest.hexdigest(), True, read_picture(source))
+
+    def _read_only(self, row: Row, entry: Entry) -> _Staged:
+        """Read a picture without writing it anywhere; of a very large one the beginning."""
+        digest, head = hashlib.sha256(), bytearray()
+        for piece in self.part.content(entry):
+            digest.update(piece)
+            if len(head) < _MOST_HEAD:
+                head += piece
+        return _Staged(row["id"], digest.hexdigest(), True, read_picture(MemorySource(bytes(head))))
 
 
 def rows_of_part(sheet: Worksheet, number: int, condition: str) -> Iterator[Row]:
@@ -242,28 +263,27 @@ def entry_of(row: Row) -> Entry:
     return Entry(row["name"], row["size"], row["at"], row["packed"], row["crc32"], row["method"], row["raw"])
 
 
-def _pack_delivered(sheet: Worksheet, part: Container, number: int, parcel: Parcel) -> Iterator[int]:
+def _pack_delivered(sheet: Worksheet, part: Container, number: int, parcel: Parcel, *, keep: bool) -> Iterator[int]:
     """Put everything of a part that is no picture into ZIPs, byte for byte, and read the sidecars on the way; yields sizes."""
     with sheet.changing() as db:
         archive: zipfile.ZipFile | None = None
         packed = 0
         try:
             for row in rows_of_part(sheet, number, "kind != 'picture' AND NOT done"):
-                if packed % MOST_PACKED == 0:
+                if keep and packed % MOST_PACKED == 0:
                     if archive is not None:
                         archive.close()
                     target = sheet.staging / f"delivered-{number}-{packed // MOST_PACKED + 1}.zip"
                     archive = zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED)
-                assert archive is not None
                 packed += 1
-                content = _pack(archive, part, row)
+                content = _pack(archive, part, row) if archive is not None else b"".join(_document(part, row))
                 _note_document(sheet, row, content, parcel.dialect)
                 db.execute("UPDATE entries SET done = 1 WHERE id = ?", (row["id"],))
                 yield row["size"]
         finally:
             if archive is not None:
                 archive.close()
-        if packed:
+        if packed and keep:
             flush_many(sheet.staging.glob(f"delivered-{number}-*.zip"), sheet.staging, whole_system=False)
 
 
@@ -280,6 +300,12 @@ def _pack(archive: zipfile.ZipFile, part: Container, row: Row) -> bytes:
             if row["kind"] != "other" and len(kept) <= MOST_BYTES:
                 kept += piece
     return bytes(kept)
+
+
+def _document(part: Container, row: Row) -> Iterator[bytes]:
+    """The content of an entry, where it is a document to read."""
+    if row["kind"] != "other" and row["size"] <= MOST_BYTES:
+        yield from part.content(entry_of(row))
 
 
 def _note_document(sheet: Worksheet, row: Row, content: bytes, dialect: Dialect) -> None:

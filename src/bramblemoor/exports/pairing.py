@@ -54,6 +54,13 @@ _CANDIDATES = (
     f"""SELECT w.picture, r.id, {_EXACT}, w.rank FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar'
         JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
 )
+# A rendition or clip has what its original has.
+_OF_ONE_FRAME = """
+    DELETE FROM candidates WHERE EXISTS (
+        SELECT 1 FROM entries e JOIN units u ON u.sha256 = e.sha256 JOIN candidates o ON o.picture = u.frame
+        WHERE e.id = candidates.picture AND u.role IN ('rendition', 'clip') AND o.family = candidates.family
+    )
+"""
 # A pair that nothing else competes with needs no weighing; nearly all are such.
 _PLAIN = f"""
     INSERT INTO pairs SELECT c.picture, c.record FROM candidates c JOIN records r ON r.id = c.record
@@ -84,6 +91,7 @@ def pair(sheet: Worksheet, *, by_name: bool) -> None:
             " SELECT picture, record, how, rank, family FROM found JOIN records ON records.id = record"
         )
     db.execute("CREATE INDEX temp.candidates_record ON candidates (record)")
+    db.execute(_OF_ONE_FRAME)
     db.execute(_PLAIN)
     for family in _FAMILIES:
         _weigh(sheet, family, needs_proof=by_name and family == "sidecar")

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from itertools import groupby
 from pathlib import Path
 
+from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.extract import decode_claims
 from bramblemoor.exports.pairing import pair
 from bramblemoor.exports.parcel import Parcel
@@ -23,13 +24,15 @@ _READ = """
     taken = s.taken, claims = s.claims
     FROM entries AS s WHERE e.kind = 'picture' AND NOT e.staged AND s.staged AND s.sha256 = e.sha256
 """
-# Each content once; in a folder tree once for each folder.
+# Each content once; in a folder tree once for each folder. Of several entries, one with a sidecar of its own stands for it.
 _UNITS = """
     INSERT INTO units (entry, sha256, staged_as)
     SELECT id, sha256, (SELECT min(s.id) FROM entries s WHERE s.sha256 = ranked.sha256 AND s.staged) FROM (
-        SELECT id, sha256, place, row_number() OVER (PARTITION BY sha256, place ORDER BY is_copy, id) AS rank,
-        row_number() OVER (PARTITION BY sha256 ORDER BY is_copy, id) AS first
-        FROM (SELECT id, sha256, is_copy, bm_tree(name, is_copy) AS place FROM entries WHERE kind = 'picture')
+        SELECT id, sha256, place, row_number() OVER (PARTITION BY sha256, place ORDER BY is_copy, lone, id) AS rank,
+        row_number() OVER (PARTITION BY sha256 ORDER BY is_copy, lone, id) AS first
+        FROM (SELECT id, sha256, is_copy, bm_tree(name, is_copy) AS place, NOT EXISTS (SELECT 1 FROM wanted w
+            JOIN entries s ON s.name = w.name AND s.kind = 'sidecar' WHERE w.picture = e.id) AS lone
+            FROM entries e WHERE kind = 'picture')
     ) AS ranked WHERE rank = 1 AND (place != '' OR first = 1)
 """
 
@@ -38,21 +41,30 @@ def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
     """Decide for every distinct content whose frame it is and where it goes; a decision once made stays."""
     if sheet.get("planned"):
         return
-
-    def tree_place(name: str, is_copy: int) -> str:
-        folder = None if is_copy else parcel.dialect.tree_folder(name)
-        return "" if folder is None else "/" + folder
-
-    sheet.db.create_function("bm_tree", 2, tree_place, deterministic=True)
     with sheet.changing() as db:
-        db.execute(_READ)
-        db.execute(_UNITS)
-        for group in _groups(sheet):
-            _enter_group(sheet, library, parcel.service, group)
-        pair(sheet, by_name=bool(parcel.dialect.sidecar_templates))
+        join(sheet, parcel.dialect)
+        for row in db.execute("SELECT units.*, name FROM units JOIN entries ON id = entry ORDER BY entry").fetchall():
+            known = _known(library, parcel.service, row)
+            if known is not None:
+                db.execute("UPDATE units SET here = ? WHERE entry = ?", (known, row["entry"]))
         for (frame,) in db.execute("SELECT DISTINCT frame FROM units ORDER BY frame").fetchall():
             _place_frame(sheet, parcel, library, frame)
         sheet.put("planned", "yes")
+
+
+def join(sheet: Worksheet, dialect: Dialect) -> None:
+    """Group what was extracted to frames, and pair pictures with records."""
+
+    def tree_place(name: str, is_copy: int) -> str:
+        folder = None if is_copy else dialect.tree_folder(name)
+        return "" if folder is None else "/" + folder
+
+    sheet.db.create_function("bm_tree", 2, tree_place, deterministic=True)
+    sheet.db.execute(_READ)
+    sheet.db.execute(_UNITS)
+    for group in _groups(sheet):
+        _enter_group(sheet, group)
+    pair(sheet, by_name=bool(dialect.sidecar_templates))
 
 
 def _groups(sheet: Worksheet) -> Iterator[list[sqlite3.Row]]:
@@ -86,21 +98,20 @@ def _is_clip(original: sqlite3.Row, other: sqlite3.Row) -> bool:
     return bool(original["picture_kind"] == "photo" and other["picture_kind"] == "video")
 
 
-def _enter_group(sheet: Worksheet, library: Library, service: str, group: list[sqlite3.Row]) -> None:
+def _enter_group(sheet: Worksheet, group: list[sqlite3.Row]) -> None:
     first = group[0]
     before = sheet.db.execute(
         "SELECT frame FROM units WHERE sha256 = ? AND frame IS NOT NULL", (first["sha256"],)
     ).fetchone()
     frame = before[0] if before else first["id"]
     for row in group:
-        known = _known(library, service, row)
         if row is first:
             role = "twin" if before else "original"
         else:
             role = "clip" if _is_clip(first, row) else "rendition"
         sheet.db.execute(
-            "UPDATE units SET frame = ?, role = ?, here = ? WHERE entry = ?",
-            (frame, role, known, row["id"]),
+            "UPDATE units SET frame = ?, role = ? WHERE entry = ?",
+            (frame, role, row["id"]),
         )
 
 
