@@ -21,7 +21,7 @@ from conftest import Shell
         (["order", "--only", "films", "--library", "lib"], 2, ("photos, videos or both",)),
         (["collect", "--library", "lib"], 2, ("Nothing was ordered yet",)),
         (["unpack", "--library", "lib"], 2, ("Nothing was ordered yet",)),
-        (["unpack", "--from", "nowhere", "--library", "lib"], 2, ("nowhere is not a folder",)),
+        (["unpack", "--from", "nowhere", "--library", "lib"], 2, ("There is no nowhere",)),
         (
             ["unpack", "--from", ".", "--dialect", "thrush", "--library", "lib"],
             2,

@@ -3,13 +3,14 @@
 from typing import Any
 
 from bramblemoor.cli import say
-from bramblemoor.frames.claims import believe
+from bramblemoor.frames.claims import Facts, believe, parse_position
 from bramblemoor.library.catalogue import albums_of, claims_of
 from bramblemoor.library.home import Library
 
 _NAMES = {
     "you": "you",
     "xmp": "its XMP",
+    "iptc": "its IPTC",
     "camera": "the camera",
     "service": "the service",
     "name": "its name",
@@ -31,11 +32,21 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
         "location": facts.location,
         "position": list(facts.position) if facts.position else None,
         "favourite": facts.favourite,
+        "rating": facts.rating,
         "camera": facts.camera,
         "lens": facts.lens,
         "reduced": facts.reduced,
     }
-    claims = db.execute("SELECT field, value, source, told FROM claims WHERE frame = ? ORDER BY rowid", (frame,))
+    claims = [
+        dict(claim)
+        for claim in db.execute(
+            "SELECT field, value, source, told FROM claims WHERE frame = ? ORDER BY rowid", (frame,)
+        )
+    ]
+    told: dict[str, list[str]] = {"came_as": [], "reduced_of": [], "region": []}
+    for claim in claims:
+        if claim["field"] in told:
+            told[claim["field"]].append(claim["value"])
     files = db.execute(
         "SELECT id, role, path, bytes, sha256, media, width, height, former_name FROM files WHERE frame = ? ORDER BY role, path",
         (frame,),
@@ -56,10 +67,27 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
         "taken_by": facts.taken_by,
         "conflicts": list(facts.conflicts),
         "albums": albums_of(db, frame),
+        "came_as": told["came_as"],
+        "reduced_copy_of": told["reduced_of"],
+        "faces": told["region"],
         "files": [{key: file[key] for key in file.keys() if key != "id"} for file in files],  # noqa: SIM118
-        "claims": [dict(claim) for claim in claims],
+        "claims": [claim | {"believed": _is_believed(claim, facts)} for claim in claims if claim["field"] not in told],
         "copies": [dict(copy) for copy in copies],
     }
+
+
+def _is_believed(claim: dict[str, str], facts: Facts) -> bool:
+    """Whether what is shown of a frame is, or rests on, this claim."""
+    field, value = claim["field"], claim["value"]
+    if field == "taken":
+        return claim["source"] == facts.taken_by
+    if field == "position":
+        return parse_position(value) == facts.position
+    if field in ("keyword", "person", "quality", "edited"):
+        return True
+    if field == "favourite":
+        return (value == "yes") == facts.favourite
+    return bool(value) and value == str(getattr(facts, field))
 
 
 def _file_row(file: dict[str, Any]) -> tuple[str, ...]:
@@ -83,6 +111,12 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
             rows.append((name, value))
     if document["albums"]:
         rows.append(("albums", ", ".join(document["albums"])))
+    if believed["rating"] is not None:
+        rows.append(("rating", f"{believed['rating']} of 5"))
+    if document["faces"]:
+        rows.append(("faces", "; ".join(document["faces"])))
+    if document["reduced_copy_of"]:
+        rows.append(("reduced copy of", document["reduced_copy_of"][-1]))
     flags = [word for word, on in (("favourite", believed["favourite"]), ("a reduced copy", believed["reduced"])) if on]
     if flags:
         rows.append(("marked", ", ".join(flags)))
@@ -93,9 +127,22 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
     say.table(("file", "role", "what", "pixels", "size"), [_file_row(file) for file in document["files"]], right=(4,))
     say.line()
     say.table(
-        ("who says what", "", ""),
-        [(_NAMES[claim["source"]], claim["field"], claim["value"]) for claim in document["claims"]],
+        ("who says what", "", "", "believed"),
+        [
+            (
+                _NAMES[claim["source"]],
+                claim["field"],
+                claim["value"] or "(nothing)",
+                "yes" if claim["believed"] else "no",
+            )
+            for claim in document["claims"]
+        ],
     )
+    if document["came_as"]:
+        say.line()
+        say.line("It came as:")
+        for name in document["came_as"]:
+            say.line(f"  {name}")
     if document["copies"]:
         say.line()
         say.table(

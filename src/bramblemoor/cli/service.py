@@ -9,6 +9,7 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, group, library_here, whose
 from bramblemoor.errors import ServiceTrouble, WrongUse
+from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
 
 if TYPE_CHECKING:
@@ -49,7 +50,10 @@ def add(
             show_default=False,
         ),
     ] = None,
-    dialect: Annotated[str, typer.Option(help="How it writes its exports; the service's name if not given.")] = "",
+    dialect: Annotated[
+        str,
+        typer.Option(metavar="NAME|FILE", help="How it writes its exports; the service's name if not given."),
+    ] = "",
     patience: Patience = 30,
     library_dir: LibraryDir = None,
     json: AsJson = False,
@@ -62,10 +66,13 @@ def add(
 
     library = library_here(library_dir)
     library.require_writable()
-    known = KnownService(name, check_address(url), load_dialect(dialect or name).name)
+    written = load_dialect(dialect or name, library.dialects)
+    known = KnownService(name, check_address(url), written.name)
     token = _token(name, token_file)
     survey = ParcelHttp(name, known.url, token, patience=patience, notice=say.note).survey()
     with library.held():
+        if Path(dialect).is_file():
+            write_atomically(library.dialects / f"{written.name}.toml", written.source.encode())
         secrets.keep(account_key(library, name), token)
         add_service(library, known)
     if json:

@@ -1,6 +1,7 @@
 """stand-in."""
 
 import secrets
+from difflib import get_close_matches
 from pathlib import Path
 from typing import Annotated
 
@@ -12,35 +13,46 @@ from bramblemoor.errors import WrongUse
 
 
 def stand_in(
-    service: Annotated[str, typer.Argument(help="Which one: thrushfield.")],
+    service: Annotated[str, typer.Argument(help="Which one: thrushfield, emberlow or pipit-lane.")],
     folder: Annotated[
         Path, typer.Argument(metavar="DIR", help="Where its made-up account lies; drawn there if the folder is new.")
     ],
     port: Annotated[int, typer.Option(min=0, max=65535, help="Port on loopback; a free one if 0.")] = 0,
     prepare: Annotated[float, typer.Option(metavar="SECONDS", min=0, help="How long preparing an order takes.")] = 1.5,
+    links: Annotated[float, typer.Option(metavar="SECONDS", min=0, help="When links lapse; never if 0.")] = 0,
+    sign_in: Annotated[float, typer.Option(metavar="SECONDS", min=0, help="When the token lapses; never if 0.")] = 0,
+    day: Annotated[
+        float, typer.Option(metavar="SECONDS", min=0, help="How long a day takes, for repeated orders.")
+    ] = 86_400,
     busy: Annotated[int, typer.Option(min=0, help="Answer so many requests with 503.")] = 0,
     drop: Annotated[int, typer.Option(min=0, help="Break so many parts off halfway.")] = 0,
     flip: Annotated[int, typer.Option(min=0, help="Send so many parts with a byte flipped.")] = 0,
 ) -> None:
     """Run a simulated service on this machine until interrupted, with faults to order."""
-    from bramblemoor.standins.server import Faults, Thrushfield, serve
-    from bramblemoor.standins.world import make_world
+    from bramblemoor.standins import accounts
+    from bramblemoor.standins.server import Faults, Pace, StandIn, serve
 
-    if service != "thrushfield":
-        raise WrongUse(f"There is no stand-in {service!r}.", "Did you mean thrushfield?")
+    known = accounts()
+    if service not in known:
+        near = get_close_matches(service, known, 1, 0.0)[0]
+        raise WrongUse(f"There is no stand-in {service!r}.", f"Did you mean {near}?")
     if not (folder / "account.json").is_file():
         if folder.exists() and any(folder.iterdir()):
             raise WrongUse(f"{folder} holds something else than an account.", "Name a new folder.")
-        make_world(folder)
+        known[service].draw(folder)
     token_file = folder / "token.txt"
     if not token_file.is_file():
         token_file.touch(0o600)
         token_file.write_text(secrets.token_urlsafe(24) + "\n")
-    stand = Thrushfield(folder, token_file.read_text().strip(), Faults(busy, drop, flip), prepare)
+    account = known[service](folder)
+    pace = Pace(prepare, links, sign_in, day)
+    stand = StandIn(account, token_file.read_text().strip(), Faults(busy, drop, flip), pace)
 
     def ready(address: str) -> None:
         (folder / "address.txt").write_text(address + "\n")
-        say.line(f"Thrushfield (a stand-in) listens at {address}; its token is in {token_file}. Stop it with Ctrl-C.")
+        say.line(
+            f"{account.name} (a stand-in) listens at {address}; its token is in {token_file}. Stop it with Ctrl-C."
+        )
         import sys
 
         sys.stdout.flush()

@@ -12,6 +12,7 @@ from bramblemoor.library.home import Library
 
 if TYPE_CHECKING:
     from bramblemoor.exports.parcel import Parcel
+    from bramblemoor.library.receipts import Receipt
     from bramblemoor.services.book import KnownOrder
 
 
@@ -25,7 +26,12 @@ def unpack(
             "--from", metavar="FOLDER", help="Unpack parts that were fetched by other means.", show_default=False
         ),
     ] = None,
-    dialect: Annotated[str, typer.Option(help="With --from: how the parts are written.")] = "",
+    dialect: Annotated[
+        str,
+        typer.Option(
+            help="With --from: how the parts are written, a name or a file; guessed from their names if not given."
+        ),
+    ] = "",
     service: Annotated[
         str, typer.Option(help="With --from: the service they came from; the dialect's name if not given.")
     ] = "",
@@ -37,14 +43,14 @@ def unpack(
 ) -> None:
     """File the pictures of an export by date, with titles, captions, people, locations and albums. All parts as one."""
     from bramblemoor.exports.dialect import load_dialect
-    from bramblemoor.exports.parcel import parcel_at
+    from bramblemoor.exports.parcel import guess_dialect, parcel_at
     from bramblemoor.exports.unpack import unpack as file_parcel
     from bramblemoor.services.book import order_named, orders
 
     library = library_here(library_dir)
     with library.held():
         if folder is not None:
-            known = load_dialect(dialect or "thrushfield")
+            known = load_dialect(dialect, library.dialects) if dialect else guess_dialect(folder)
             name = service or known.name
             parcel = parcel_at(folder, name, known, lambda order: library.incoming(name, order), order or "")
         else:
@@ -57,12 +63,28 @@ def unpack(
         with say.meter() as progress:
             receipt = file_parcel(library, parcel, progress)
         if receipt.balanced and folder is None and remove_parts:
-            for part in parcel.parts:
-                part.unlink()
-            parcel.work.rmdir()
+            remove_collected(parcel)
     if not json and receipt.balanced:
         _say_where(library, parcel, kept=folder is None and not remove_parts)
     finish(receipt, json=json, attention=False)
+
+
+def unpack_order(library: Library, chosen: "KnownOrder") -> "Receipt":
+    """Unpack a collected order, and remove its parts where the books balance."""
+    from bramblemoor.exports.unpack import unpack as file_parcel
+
+    parcel = _collected_parcel(library, chosen)
+    with say.meter() as progress:
+        receipt = file_parcel(library, parcel, progress)
+    if receipt.balanced:
+        remove_collected(parcel)
+    return receipt
+
+
+def remove_collected(parcel: "Parcel") -> None:
+    for part in parcel.parts:
+        part.unlink()
+    parcel.work.rmdir()
 
 
 def _collected_parcel(library: Library, chosen: "KnownOrder") -> "Parcel":
@@ -85,7 +107,7 @@ def _collected_parcel(library: Library, chosen: "KnownOrder") -> "Parcel":
     return Parcel(
         service=chosen.service,
         order=chosen.id,
-        dialect=load_dialect(service_named(library, chosen.service).dialect),
+        dialect=load_dialect(service_named(library, chosen.service).dialect, library.dialects),
         parts=tuple(work / part.name for part in chosen.parts),
         work=work,
         frames_said=held.frames,

@@ -55,10 +55,10 @@ def _about(sheet: Worksheet, parcel: Parcel) -> dict[str, str]:
         "  WHERE e.sha256 = u.sha256) OR (SELECT max(edits) FROM entries e WHERE e.sha256 = u.sha256)) AS edited"
         " FROM units u GROUP BY frame)"
     ).fetchone()
-    about["edits"] = f"{edited:,} frames came with edits (beside or inside the file), {plain:,} without"
+    about["frames"] = f"{edited:,} with edits, beside or inside the file; {plain:,} without"
     updated = int(sheet.get("updated") or 0)
     if updated:
-        about["updated"] = f"{updated:,} frames that were here already: the service tells something new"
+        about["updated"] = f"{updated:,} that were here already: something new is told of them"
     return about
 
 
@@ -166,12 +166,12 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
         name = f"{row['folder']}/{row['name']}"
         if row["reduced"]:
             originals = [claim.value for claim in claims_of(library.db, row["id"]) if claim.field == "reduced_of"]
-            what = (
-                f"a reduced copy of {originals[0]}; both are kept"
-                if originals
-                else "a reduced copy: no original of it came"
-            )
-            yield Finding(name, what)
+            if originals:
+                yield Finding(
+                    f"{name} (of {originals[-1]})", "a reduced copy of an original that is here; both are kept"
+                )
+            else:
+                yield Finding(name, "a reduced copy: no original of it came")
         for conflict in believe(claims_of(library.db, row["id"])).conflicts:
             yield Finding(name, conflict)
 

@@ -280,8 +280,8 @@ def known_dialects() -> list[str]:
     return sorted(entry.name.removesuffix(".toml") for entry in files(__package__).joinpath("dialects").iterdir())
 
 
-def load_dialect(name: str) -> Dialect:
-    """A dialect that ships with Bramblemoor, by name, or one from a file, by its path.
+def load_dialect(name: str, own: Path | None = None) -> Dialect:
+    """A dialect that ships with Bramblemoor or lies in the folder `own`, by name, or one from a file, by its path.
 
     Raises WrongUse for an unknown name or an absent file, BadDialect for a file that does not follow the format.
     """
@@ -289,6 +289,8 @@ def load_dialect(name: str) -> Dialect:
         text = files(__package__).joinpath("dialects", f"{name}.toml").read_text(encoding="utf-8")
         return read_dialect(text, name)
     path = Path(name)
+    if own is not None and (own / f"{name}.toml").is_file():
+        path = own / f"{name}.toml"
     if path.suffix != ".toml" and not path.is_file():
         raise WrongUse(
             f"There is no dialect {name!r}.",

@@ -64,11 +64,11 @@ def _list_entry(db: Connection, number: int, entry: Entry, dialect: Dialect) -> 
     readings = list(dialect.readings(entry.name)) if kind == "picture" else []
     first = readings[0] if readings else None
     cursor = db.execute(
-        "INSERT INTO entries (part, name, kind, method, crc32, packed, size, at, raw, folded, is_copy, frame_key, suffix,"
-        " ending) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO entries (part, name, kind, method, crc32, packed, size, at, raw, folded, base, is_copy, frame_key,"
+        " suffix, ending) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             number, entry.name, kind, entry.method, entry.crc32, entry.packed, entry.size, entry.at, entry.raw,
-            folded(entry.name), kind == "picture" and dialect.is_copy(entry.name),
+            folded(entry.name), folded(entry.name).rpartition("/")[2], kind == "picture" and dialect.is_copy(entry.name),
             first.frame if first else None, first.suffix if first else None, first.ending if first else None,
         ),
     )  # fmt: skip

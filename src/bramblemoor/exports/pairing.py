@@ -37,8 +37,9 @@ _CANDIDATES = (
         JOIN records r ON r.entry = s.id WHERE r.family = 'sidecar' AND s.name != w.name""",
     f"""SELECT p.id, r.id, {_EXACT}, 0 FROM records r JOIN entries p ON p.name = r.path
         WHERE r.path != '' AND p.kind = 'picture'""",
-    f"""SELECT p.id, r.id, {_FOLDED}, 0 FROM (SELECT id, bm_folded(path) AS path FROM records WHERE path != '') r
-        JOIN entries p ON p.folded = r.path WHERE p.kind = 'picture'""",
+    f"""SELECT p.id, r.id, {_FOLDED}, p.folded != r.path FROM (SELECT id, bm_folded(path) AS path FROM records WHERE path != '') r
+        JOIN entries p ON p.base = bm_base(r.path)
+        WHERE p.kind = 'picture' AND substr('/' || p.folded, -length(r.path) - 1) = '/' || r.path""",
     f"""SELECT p.id, r.id, {_TOLD}, 0 FROM records r JOIN called c ON c.key = r.told JOIN entries p ON p.id = c.picture
         WHERE r.told != '' AND r.path = '' AND NOT p.is_copy""",
     f"""SELECT p.id, r.id, {_TOLD_STEM}, 0 FROM (SELECT id, bm_stem(told) AS stem FROM records WHERE told != '' AND path = '') r
@@ -80,6 +81,7 @@ def pair(sheet: Worksheet, *, by_name: bool) -> None:
     """
     db = sheet.db
     db.create_function("bm_stem", 1, _stem, deterministic=True)
+    db.create_function("bm_base", 1, lambda path: path.rpartition("/")[2], deterministic=True)
     db.create_function("bm_folded", 1, folded, deterministic=True)
     db.execute(
         "CREATE TEMP TABLE candidates (picture INTEGER, record INTEGER, how INTEGER, rank INTEGER, family TEXT,"

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from bramblemoor.errors import PartsAmiss, WrongUse
 from bramblemoor.exports.containers.folder import FolderPart, looks_unpacked
-from bramblemoor.exports.dialect import Dialect
+from bramblemoor.exports.dialect import Dialect, known_dialects, load_dialect
 from bramblemoor.library.durable import digest_of
 from bramblemoor.library.names import safe_name
 
@@ -78,30 +78,44 @@ def parcel_at(path: Path, service: str, dialect: Dialect, work: Callable[[str], 
     return Parcel(service, safe_name(chosen), dialect, tuple(parts), work(safe_name(chosen)), twice=tuple(twice))
 
 
+def guess_dialect(path: Path) -> Dialect:
+    """The one dialect that ships with Bramblemoor after which the parts at `path` are named. Raises WrongUse else."""
+    names = [path.name] if path.is_file() else [file.name for file in path.iterdir()] if path.is_dir() else []
+    known = [load_dialect(name) for name in known_dialects()]
+    fitting = [dialect for dialect in known if any(_match(dialect, name) for name in names)]
+    if len(fitting) == 1:
+        return fitting[0]
+    if not path.exists():
+        raise WrongUse(f"There is no {path}.", "Name the folder that holds the parts, or a part.")
+    raise WrongUse(
+        f"How {path} is written cannot be told from its name.",
+        f"Say it with --dialect: {', '.join(known_dialects())}, or a file; bramblemoor dialect draft {path} drafts one.",
+    )
+
+
 def _match(dialect: Dialect, name: str) -> re.Match[str] | None:
     return dialect.part_pattern.fullmatch(name) or dialect.part_pattern.fullmatch(_AGAIN.sub("", name))
 
 
 def _numbered(folder: Path, found: list[tuple[Path, re.Match[str]]]) -> tuple[list[Path], list[Path]]:
     """Parts in order, and files that repeat one. Raises PartsAmiss where numbers are missing or contradict each other."""
-    groups = found[0][1].groupdict()
-    if not groups.get("number"):
-        return [file for file, _ in found], []
-    by_number: dict[int, Path] = {}
+    numbered = bool(found[0][1].groupdict().get("number"))
+    parts: dict[int | str, Path] = {}
     twice = []
-    for file, match in sorted(found, key=lambda one: len(one[0].name)):
-        number = int(match["number"])
-        if number not in by_number:
-            by_number[number] = file
-        elif file.stat().st_size == by_number[number].stat().st_size and digest_of(file) == digest_of(
-            by_number[number]
-        ):
+    for file, match in sorted(found, key=lambda one: (len(one[0].name), one[0].name)):
+        key = int(match["number"]) if numbered else match.string
+        if key not in parts:
+            parts[key] = file
+        elif file.stat().st_size == parts[key].stat().st_size and digest_of(file) == digest_of(parts[key]):
             twice.append(file)
         else:
             raise PartsAmiss(
-                f"{file.name} and {by_number[number].name} both say they are part {number}, and they differ.",
+                f"{file.name} and {parts[key].name} both say they are the same part, and they differ.",
                 "Nothing was unpacked; remove the one that is wrong.",
             )
+    if not numbered:
+        return sorted(parts.values()), twice
+    by_number = {int(key): file for key, file in parts.items()}
     totals = {int(match["total"]) for _, match in found if match.groupdict().get("total")}
     if len(totals) > 1:
         raise PartsAmiss(

@@ -168,7 +168,7 @@ def position_of(tree: Tree, rule: PositionRule) -> str | None:
     if rule.pair:
         pair = tree.find(rule.pair)
         values = pair.replace(";", ",").split(",") if isinstance(pair, str) else pair
-        if pair is ABSENT or pair is None or pair == "":
+        if pair is ABSENT or pair is None or pair == "" or _is_unknown(pair, rule.unknown):
             return None
         if not isinstance(values, list) or len(values) < 2:
             raise ValueError(f"two numbers were expected, not {forms.shown(pair)}")

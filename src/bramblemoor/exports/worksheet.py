@@ -18,6 +18,7 @@ CREATE TABLE entries (
     id INTEGER PRIMARY KEY, part INTEGER NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL,
     method INTEGER NOT NULL, crc32 INTEGER, packed INTEGER, size INTEGER NOT NULL, at INTEGER NOT NULL, raw BLOB,
     folded TEXT NOT NULL,                               -- what two spellings of the name have in common
+    base TEXT NOT NULL,                                 -- its last step
     is_copy INTEGER NOT NULL,                           -- delivered again, for an album
     frame_key TEXT, suffix TEXT, ending TEXT,           -- of pictures: what the dialect makes of their names
     done INTEGER NOT NULL DEFAULT 0, staged INTEGER NOT NULL DEFAULT 0,
@@ -28,6 +29,7 @@ CREATE TABLE entries (
 );
 CREATE INDEX entries_name ON entries (name);
 CREATE INDEX entries_folded ON entries (folded);
+CREATE INDEX entries_base ON entries (base);
 CREATE INDEX entries_sha256 ON entries (sha256);
 CREATE INDEX entries_crc32 ON entries (crc32, size);
 CREATE INDEX entries_part ON entries (part, at);

@@ -36,6 +36,11 @@ class Library:
     def receipts(self) -> Path:
         return self.root / "ledger" / "receipts"
 
+    @property
+    def dialects(self) -> Path:
+        """Where dialects of the user's own are kept: they belong to the library, and are backed up with it."""
+        return self.root / "companions" / "dialects"
+
     def incoming(self, service: str, order: str) -> Path:
         """Where an order's parts wait until they are unpacked."""
         return self.root / "incoming" / service / order

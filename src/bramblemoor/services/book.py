@@ -95,6 +95,24 @@ def record_order(library: Library, service: str, scope: OrderScope, placed: Plac
             )
 
 
+def refresh(library: Library, service: str, told: list[PlacedOrder]) -> list[str]:
+    """Bring orders in step with what their service tells; returns the numbers of new ones, which a repeated order has made.
+
+    An order is ours where this library has asked for it, or for the first of its series.
+    """
+    known = {order.id: order for order in orders(library) if order.service == service}
+    made = []
+    for placed in told:
+        if placed.id in known:
+            if known[placed.id].state not in ("withdrawn", placed.state):
+                record_order(library, service, known[placed.id].scope, placed)
+        elif placed.series in known:
+            first = known[placed.series].scope
+            record_order(library, service, msgspec.structs.replace(first, every_days=0, repeat_until=""), placed)
+            made.append(placed.id)
+    return made
+
+
 def set_state(library: Library, order: str, state: str) -> None:
     with library.ledger.changing() as db:
         db.execute("UPDATE orders SET state = ? WHERE id = ?", (state, order))

@@ -11,7 +11,7 @@ from bramblemoor.errors import PartsAmiss, ServiceTrouble
 from bramblemoor.library.durable import chunks, digest_of, flush_folder
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.services.book import KnownOrder, set_state
-from bramblemoor.services.interface import ConnectionBroke, Part, Service
+from bramblemoor.services.interface import ConnectionBroke, Part, PartsLapsed, Service
 
 Progress = Callable[[int], None]
 _MOST_STALLS = 5
@@ -60,6 +60,21 @@ def collect(library: Library, order: KnownOrder, service: Service, progress: Pro
     missing = [part for part in order.parts if not part_is_sound(library, order.id, part, folder / part.name)]
     begun = sum(partial.stat().st_size for part in missing if (partial := _partial(folder, part)).is_file())
     require_room(folder, sum(part.bytes for part in missing) - begun, "Collecting the parts")
+    try:
+        yield from _collect_parts(library, order, missing, service, progress)
+    except PartsLapsed as error:
+        set_state(library, order.id, "lapsed")
+        raise ServiceTrouble(
+            f"The links of {order.id} have lapsed; {len(missing)} of {len(order.parts)} parts had not come when this run began.",
+            f"Order the same again: bramblemoor order --again {order.id}.",
+        ) from error
+    set_state(library, order.id, "collected")
+
+
+def _collect_parts(
+    library: Library, order: KnownOrder, missing: list[Part], service: Service, progress: Progress
+) -> Iterator[PartCollected]:
+    folder = library.incoming(order.service, order.id)
     for part in order.parts:
         if part not in missing:
             yield PartCollected(part, 0, 0)
@@ -67,7 +82,6 @@ def collect(library: Library, order: KnownOrder, service: Service, progress: Pro
             continue
         (folder / part.name).unlink(missing_ok=True)  # a download that came or became wrong
         yield _collect_part(library, order.id, part, folder, service, progress)
-    set_state(library, order.id, "collected")
 
 
 def _partial(folder: Path, part: Part) -> Path:

@@ -45,13 +45,18 @@ class Survey(msgspec.Struct, frozen=True):
 
 
 class OrderScope(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What to order: no albums means everything; dates are inclusive ISO days; part_bytes 0 leaves the size to the service."""
+    """What to order: no albums means everything; dates are inclusive ISO days; part_bytes 0 leaves the size to the service,
+    and so does container "". With `every_days` the service makes the order again and again, until `repeat_until` if given.
+    """
 
     albums: list[str] = []
     since: str = ""
     until: str = ""
     media: Literal["photos", "videos", "both"] = "both"
     part_bytes: int = 0
+    container: str = ""
+    every_days: int = 0
+    repeat_until: str = ""
 
 
 class Part(msgspec.Struct, frozen=True):
@@ -69,6 +74,11 @@ class PlacedOrder(msgspec.Struct, frozen=True):
     state: OrderState
     statement: OrderStatement
     parts: list[Part] = []
+    series: str = ""
+
+
+class OrderList(msgspec.Struct, frozen=True):
+    orders: list[PlacedOrder]
 
 
 class PartStream(msgspec.Struct, frozen=True):
@@ -77,6 +87,14 @@ class PartStream(msgspec.Struct, frozen=True):
     start: int
     etag: str
     pieces: Iterator[bytes]
+
+
+class PartsLapsed(Exception):
+    """The order's links are no longer good: it must be ordered again."""
+
+
+class TooMuchAtOnce(Exception):
+    """A selection is too large to be had without an order; the message says how the service puts it."""
 
 
 class ConnectionBroke(Exception):
@@ -93,11 +111,21 @@ class Service(ABC):
     def place_order(self, scope: OrderScope) -> PlacedOrder: ...
 
     @abstractmethod
+    def pick(self, scope: OrderScope) -> PlacedOrder:
+        """A selection small enough to be had at once. Raises TooMuchAtOnce for one that is not."""
+
+    @abstractmethod
     def order(self, order: str) -> PlacedOrder: ...
+
+    @abstractmethod
+    def orders(self) -> list[PlacedOrder]: ...
+
+    @abstractmethod
+    def withdraw(self, order: str) -> PlacedOrder: ...
 
     @abstractmethod
     def open_part(self, part: Part, start: int, etag: str) -> AbstractContextManager[PartStream]:
         """Begin to fetch a part at byte `start`; `etag` is what an earlier try was told, "" at the first.
 
-        Reading its pieces raises ConnectionBroke when the transfer ends early.
+        Raises PartsLapsed where its link has lapsed. Reading its pieces raises ConnectionBroke when the transfer ends early.
         """

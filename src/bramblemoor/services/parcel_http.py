@@ -16,12 +16,15 @@ import stamina.instrumentation
 from bramblemoor.errors import ServiceTrouble, WrongUse
 from bramblemoor.services.interface import (
     ConnectionBroke,
+    OrderList,
     OrderScope,
     Part,
+    PartsLapsed,
     PartStream,
     PlacedOrder,
     Service,
     Survey,
+    TooMuchAtOnce,
 )
 
 Answer = TypeVar("Answer")
@@ -36,6 +39,10 @@ class _Busy(Exception):
     def __init__(self, status: int, wait: float | None) -> None:
         super().__init__(f"it answers {status}")
         self.wait = wait
+
+
+class _Refused(Exception):
+    """410 or 413: an answer that some callers can do something about."""
 
 
 def check_address(url: str) -> str:
@@ -89,8 +96,20 @@ class ParcelHttp(Service):
     def place_order(self, scope: OrderScope) -> PlacedOrder:
         return self._ask("POST", "v1/orders", PlacedOrder, msgspec.to_builtins(scope))
 
+    def pick(self, scope: OrderScope) -> PlacedOrder:
+        try:
+            return self._ask("POST", "v1/picks", PlacedOrder, msgspec.to_builtins(scope))
+        except _Refused as error:
+            raise TooMuchAtOnce(str(error)) from error
+
     def order(self, order: str) -> PlacedOrder:
         return self._ask("GET", f"v1/orders/{order}", PlacedOrder)
+
+    def orders(self) -> list[PlacedOrder]:
+        return self._ask("GET", "v1/orders", OrderList).orders
+
+    def withdraw(self, order: str) -> PlacedOrder:
+        return self._ask("DELETE", f"v1/orders/{order}", PlacedOrder)
 
     def _ask(self, method: str, path: str, shape: type[Answer], body: Any = None) -> Answer:
         response = self._patiently(lambda: self._once(method, path, body))
@@ -126,7 +145,10 @@ class ParcelHttp(Service):
                 raise
             return response
 
-        response = self._patiently(send)
+        try:
+            response = self._patiently(send)
+        except _Refused as error:
+            raise PartsLapsed(str(error)) from error
         try:
             yield PartStream(_first_byte(response, part), response.headers.get("etag", ""), _pieces(response))
         finally:
@@ -141,9 +163,14 @@ class ParcelHttp(Service):
             raise _Busy(status, _retry_after(response.headers.get("retry-after")))
         if status >= 500:
             raise _Busy(status, None)
+        if status in (410, 413):
+            response.read()
+            raise _Refused(_detail(response))
         if status == 401:
+            response.read()
             raise ServiceTrouble(
-                f"{self.name} refuses the token.", f"Get a new one there and run: bramblemoor service add {self.name}."
+                f"{self.name} refuses the token: {_detail(response)}.",
+                f"Get a new one there and run: bramblemoor service add {self.name} {self.url}",
             )
         response.read()
         raise ServiceTrouble(

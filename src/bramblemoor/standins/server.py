@@ -1,4 +1,4 @@
-"""The stand-in service as an HTTP server: docs/service-protocol.md, served from a world's folder, with faults to order."""
+"""The stand-in services as HTTP servers: docs/service-protocol.md, served from a world's folder, with faults to order."""
 
 import base64
 import hashlib
@@ -10,6 +10,7 @@ import threading
 import time
 from collections.abc import Awaitable, Callable, Iterator
 from dataclasses import asdict, dataclass, field
+from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -19,10 +20,11 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
-from bramblemoor.standins.thrushfield import Account, Scope, export_entries, write_parts
+from bramblemoor.standins.exporter import CONTAINERS, Account, Scope, write_parts
 
 PIECE = 1 << 18
 DEFAULT_PART_BYTES = 6_000_000
+PICK_BYTES = 1_500_000
 
 
 @dataclass
@@ -42,23 +44,38 @@ class Faults:
             return left > 0
 
 
-class Thrushfield:
-    """The service's state: the account, the orders on disk, and the bearer token that opens it."""
+@dataclass(frozen=True)
+class Pace:
+    """How fast the service's time goes, in seconds: to prepare an order, until its links lapse, until a sign-in lapses (0 is
+    never), and how long a day takes where an order is repeated."""
 
-    def __init__(self, folder: Path, token: str, faults: Faults, prepare_seconds: float) -> None:
-        self.account = Account(folder)
-        self.orders = folder / "orders"
+    prepare: float = 1.5
+    links: float = 0.0
+    sign_in: float = 0.0
+    day: float = 86_400.0
+
+
+class StandIn:
+    """A service's state: the account, the orders on disk, and the bearer token that opens it."""
+
+    def __init__(self, account: Account, token: str, faults: Faults, pace: Pace) -> None:
+        self.account = account
+        self.orders = account.folder / "orders"
         self.orders.mkdir(exist_ok=True)
         self.token = token
         self.faults = faults
-        self.prepare_seconds = prepare_seconds
+        self.pace = pace
+        self.began = time.monotonic()
+        self.lock = threading.RLock()
 
     def app(self) -> Starlette:
         def guarded(handler: Callable[[Request], Response]) -> Callable[[Request], Awaitable[Response]]:
             async def answer(request: Request) -> Response:
                 given = request.headers.get("authorization", "")
-                if not hmac.compare_digest(given.encode(), f"Bearer {self.token}".encode()):
-                    return _problem(401, "the token is not known here", {"WWW-Authenticate": "Bearer"})
+                lapsed = self.pace.sign_in and time.monotonic() - self.began > self.pace.sign_in
+                if lapsed or not hmac.compare_digest(given.encode(), f"Bearer {self.token}".encode()):
+                    what = "the sign-in has lapsed" if lapsed else "the token is not known here"
+                    return _problem(401, what, {"WWW-Authenticate": "Bearer"})
                 if self.faults.take("busy"):
                     return _problem(503, "too busy", {"Retry-After": "1"})
                 request.state.body = await request.body()
@@ -70,48 +87,74 @@ class Thrushfield:
             routes=[
                 Route("/v1/account", guarded(self.show_account)),
                 Route("/v1/orders", guarded(self.take_order), methods=["POST"]),
-                Route("/v1/orders/{order}", guarded(self.show_order)),
+                Route("/v1/orders", guarded(self.list_orders), methods=["GET"]),
+                Route("/v1/picks", guarded(self.take_pick), methods=["POST"]),
+                Route("/v1/orders/{order}", guarded(self.show_order), methods=["GET"]),
+                Route("/v1/orders/{order}", guarded(self.withdraw), methods=["DELETE"]),
                 Route("/v1/orders/{order}/parts/{number:int}", guarded(self.send_part)),
             ]
         )
 
     def show_account(self, request: Request) -> Response:
         items = self.account.items
+        statement = self.account.counts(items)
         return JSONResponse(
-            {"service": "Thrushfield", "statement": self.account.counts(items), "albums": self.account.albums(items)}
+            {"service": self.account.name, "statement": statement, "albums": self.account.albums(items)}
         )
 
     def take_order(self, request: Request) -> Response:
+        return self._take(request, self.pace.prepare)
+
+    def take_pick(self, request: Request) -> Response:
+        """A selection small enough is ready at once."""
+        return self._take(request, None)
+
+    def _take(self, request: Request, prepare: float | None) -> Response:
         try:
             asked = json.loads(request.state.body)
             part_bytes = int(asked.pop("part_bytes", DEFAULT_PART_BYTES))
+            every, until = int(asked.pop("every_days", 0)), str(asked.pop("repeat_until", ""))
             scope = Scope(**asked | {"albums": tuple(asked.get("albums", ()))})
         except (ValueError, TypeError) as error:
             return _problem(400, f"the order makes no sense: {error}")
         unknown = set(scope.albums) - {label["title"] for label in self.account.labels}
         if unknown:
             return _problem(422, f"there is no album {sorted(unknown)[0]!r}")
-        if not self.account.chosen(scope):
-            return _problem(422, "nothing in the account matches")
-        order = "TF" + "".join(secrets.choice("23456789BCDFGHJKMNPQRSTVWXZ") for _ in range(5))
-        (self.orders / order).mkdir()
+        if scope.container and scope.container not in CONTAINERS:
+            return _problem(422, f"exports come as {', '.join(CONTAINERS)}, not as {scope.container}")
         items = self.account.chosen(scope)
-        statement = self.account.counts(items) | {
+        if not items:
+            return _problem(422, "nothing in the account matches")
+        if prepare is None and self.account.counts(items)["bytes"] > PICK_BYTES:
+            return _problem(413, f"that is more than {PICK_BYTES} bytes: order it")
+        series = {"every_days": every, "repeat_until": until} if every else {}
+        order = self._new(scope, part_bytes, series)
+        if prepare is None:
+            self._prepare(order, scope, part_bytes, 0.0)
+        else:
+            threading.Thread(target=self._prepare, args=(order, scope, part_bytes, prepare), daemon=True).start()
+        return JSONResponse(self._told(order), 201, {"Location": f"/v1/orders/{order}"})
+
+    def _new(self, scope: Scope, part_bytes: int, series: dict[str, Any]) -> str:
+        order = self.account.prefix + "".join(secrets.choice("23456789BCDFGHJKMNPQRSTVWXZ") for _ in range(5))
+        (self.orders / order).mkdir()
+        statement = self.account.counts(self.account.chosen(scope)) | {
             "account_frames": len(self.account.items),
             "albums": [
                 album | {"ordered": not scope.albums or album["title"] in scope.albums}
                 for album in self.account.albums(self.account.items)
             ],
         }
-        self._save(
-            order, {"id": order, "state": "preparing", "scope": asdict(scope), "statement": statement, "parts": []}
-        )
-        threading.Thread(target=self._prepare, args=(order, scope, part_bytes), daemon=True).start()
-        return JSONResponse(self._load(order), 201, {"Location": f"/v1/orders/{order}"})
+        document = {
+            "id": order, "state": "preparing", "scope": asdict(scope), "statement": statement, "parts": [],
+            "series": order, "part_bytes": part_bytes, "asked_at": time.time(), "ready_at": 0.0,
+        }  # fmt: skip
+        self._save(order, document | series)
+        return order
 
-    def _prepare(self, order: str, scope: Scope, part_bytes: int) -> None:
+    def _prepare(self, order: str, scope: Scope, part_bytes: int, seconds: float) -> None:
         started = time.monotonic()
-        paths = write_parts(export_entries(self.account, scope, order), self.orders / order, order, part_bytes)
+        paths = write_parts(self.account, scope, self.orders / order, order, part_bytes)
         parts = []
         for number, path in enumerate(paths, 1):
             digest = hashlib.sha256(path.read_bytes()).hexdigest()
@@ -119,19 +162,73 @@ class Thrushfield:
             parts.append(
                 {"number": number, "name": path.name, "bytes": path.stat().st_size, "sha256": digest, "href": href}
             )
-        time.sleep(max(0.0, self.prepare_seconds - (time.monotonic() - started)))
-        self._save(order, self._load(order) | {"state": "ready", "parts": parts})
+        time.sleep(max(0.0, seconds - (time.monotonic() - started)))
+        with self.lock:
+            document = self._load(order)
+            if document["state"] == "preparing":
+                self._save(order, document | {"state": "ready", "parts": parts, "ready_at": time.time()})
+
+    def _repeat(self) -> None:
+        """Make the orders that are due by now of those that repeat."""
+        for path in sorted(self.orders.glob("*/order.json")):
+            document = self._load(path.parent.name)
+            every = document.get("every_days", 0) * self.pace.day
+            if not every or document["series"] != document["id"] or document["state"] == "withdrawn":
+                continue
+            made = document.get("repeated", 0)
+            limit = document["repeat_until"]
+            while time.time() >= document["asked_at"] + every * (made + 1):
+                made += 1
+                if limit and str(date.today() + timedelta(days=document["every_days"] * made)) > limit:
+                    break
+                scope = Scope(**document["scope"] | {"albums": tuple(document["scope"]["albums"])})
+                order = self._new(scope, document["part_bytes"], {})
+                self._save(order, self._load(order) | {"series": document["id"]})
+                self._prepare(order, scope, document["part_bytes"], 0.0)
+            self._save(document["id"], self._load(document["id"]) | {"repeated": made})
+
+    def list_orders(self, request: Request) -> Response:
+        with self.lock:
+            self._repeat()
+            known = [self._told(path.parent.name) for path in sorted(self.orders.glob("*/order.json"))]
+        return JSONResponse({"orders": known})
+
+    def withdraw(self, request: Request) -> Response:
+        order = request.path_params["order"]
+        if not (self.orders / order / "order.json").is_file():
+            return _problem(404, "there is no such order")
+        with self.lock:
+            self._save(order, self._load(order) | {"state": "withdrawn", "parts": []})
+        return JSONResponse(self._told(order))
+
+    def _told(self, order: str) -> dict[str, Any]:
+        """An order as the protocol shows it, its links lapsed where they are old."""
+        with self.lock:
+            document = self._load(order)
+            if (
+                document["state"] == "ready"
+                and self.pace.links
+                and time.time() - document["ready_at"] > self.pace.links
+            ):
+                document = document | {"state": "lapsed", "parts": []}
+                self._save(order, document)
+        return {key: document[key] for key in ("id", "state", "statement", "parts", "series")}
 
     def show_order(self, request: Request) -> Response:
         order = request.path_params["order"]
         if not (self.orders / order / "order.json").is_file():
             return _problem(404, "there is no such order")
-        return JSONResponse(self._load(order))
+        return JSONResponse(self._told(order))
 
     def send_part(self, request: Request) -> Response:
         """A part with a strong ETag and digests; a range where If-Range agrees (RFC 9110, 13.1.5 and 14; RFC 9530)."""
         order, number = request.path_params["order"], request.path_params["number"]
-        listed = self._load(order)["parts"] if (self.orders / order / "order.json").is_file() else []
+        known: dict[str, Any] = {"state": "", "parts": []}
+        if (self.orders / order / "order.json").is_file():
+            known = self._told(order)
+        if known["state"] in ("lapsed", "withdrawn"):
+            return _problem(410, f"the order is {known['state']}")
+        listed = known["parts"]
         part = next((part for part in listed if part["number"] == number), None)
         if part is None:
             return _problem(404, "there is no such part")
@@ -148,7 +245,7 @@ class Thrushfield:
             headers["Content-Range"] = f"bytes {start}-{size - 1}/{size}"
         headers["Content-Length"] = str(size - start)
         path = self.orders / order / part["name"]
-        return StreamingResponse(self._pieces(path, start, size), status, headers, "application/zip")
+        return StreamingResponse(self._pieces(path, start, size), status, headers, "application/octet-stream")
 
     def _pieces(self, path: Path, start: int, size: int) -> Iterator[bytes]:
         drop, flip = self.faults.take("drop"), self.faults.take("flip")
@@ -177,7 +274,7 @@ def _problem(status: int, detail: str, headers: dict[str, str] | None = None) ->
     return JSONResponse({"status": status, "detail": detail}, status, headers, "application/problem+json")
 
 
-def serve(service: Thrushfield, port: int, ready: Callable[[str], None]) -> None:
+def serve(service: StandIn, port: int, ready: Callable[[str], None]) -> None:
     """Serve on loopback until interrupted; port 0 takes a free one. `ready` is told the address once it listens."""
     listener = socket.socket()
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)

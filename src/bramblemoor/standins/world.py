@@ -96,6 +96,12 @@ class Item:
     truth: dict[str, Any] = field(default_factory=dict)
 
 
+def frame_times(shoot: Shoot, index: int) -> tuple[datetime, datetime]:
+    """Local time and UTC, naive, of a frame of a shoot."""
+    local = shoot.begins + timedelta(minutes=shoot.every * index, seconds=(index * 37) % 60)
+    return local, local - timedelta(minutes=shoot.offset)
+
+
 def make_world(folder: Path) -> None:
     """Draw the account into `folder`: items/, account.json (what the service knows) and truth.json (for checkers)."""
     (folder / "items").mkdir(parents=True, exist_ok=True)
@@ -138,8 +144,7 @@ def _labels(shoot: Shoot, index: int) -> list[str]:
 
 def _item(folder: Path, shoot: Shoot, order: int, index: int, number: int) -> Item:
     ref = f"TF-{number:06}"
-    local = shoot.begins + timedelta(minutes=shoot.every * index, seconds=(index * 37) % 60)
-    utc = local - timedelta(minutes=shoot.offset)
+    local, utc = frame_times(shoot, index)
     # Oddities, each once or a few times: see the truth below for what each must come to.
     service_only = shoot.scene == "barge" and index == 17  # no Exif at all: the service alone knows the date
     no_slip = shoot.scene == "reeds" and index == 11

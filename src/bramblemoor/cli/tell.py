@@ -1,0 +1,102 @@
+"""tell."""
+
+import re
+from typing import Annotated
+
+import typer
+
+from bramblemoor.cli import say
+from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single
+from bramblemoor.cli.frame_page import frame_document
+from bramblemoor.errors import WrongUse
+from bramblemoor.frames.claims import Claim, Field
+
+
+def tell(
+    frame: Annotated[str, typer.Argument(help="Its path, file name or number.")],
+    title: Annotated[str | None, typer.Option(metavar="TEXT", show_default=False)] = None,
+    caption: Annotated[str | None, typer.Option(metavar="TEXT", show_default=False)] = None,
+    taken: Annotated[
+        str | None,
+        typer.Option(metavar="DATE", help="As 2026-05-09T14:30:00, with +01:00 or Z where known.", show_default=False),
+    ] = None,
+    location: Annotated[
+        str | None, typer.Option(metavar="TEXT", help="What the location is called.", show_default=False)
+    ] = None,
+    position: Annotated[
+        str | None, typer.Option(metavar="LAT,LON", help="In degrees, as 52.902519,-1.466043.", show_default=False)
+    ] = None,
+    keyword: Annotated[list[str] | None, typer.Option(metavar="TEXT", help="Add one; may be given again.")] = None,
+    person: Annotated[list[str] | None, typer.Option(metavar="NAME", help="Add one; may be given again.")] = None,
+    rating: Annotated[int | None, typer.Option(min=0, max=5, show_default=False)] = None,
+    favourite: Annotated[bool | None, typer.Option("--favourite/--no-favourite", show_default=False)] = None,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Say what you know of a frame. Your word is believed before all others, and theirs are kept.
+
+    An empty text takes a title, caption or location away. The picture itself is not touched: what you say goes into the XMP
+    beside it.
+    """
+    from bramblemoor.library.catalogue import add_claims
+    from bramblemoor.library.lookup import frame_named
+    from bramblemoor.library.sidecars import write_sidecar
+
+    said: list[tuple[Field, str | None]] = [
+        ("title", title), ("caption", caption), ("location", location),
+        ("taken", _moment(taken)), ("position", _position(position)),
+        ("rating", None if rating is None else str(rating)),
+        ("favourite", None if favourite is None else "yes" if favourite else ""),
+        *(("keyword", word) for word in keyword or []), *(("person", name) for name in person or []),
+    ]  # fmt: skip
+    claims = [Claim(field, value.strip(), "you") for field, value in said if value is not None]
+    if not claims:
+        raise WrongUse(
+            "Nothing was said.", "Say at least one thing, as --title TEXT; bramblemoor tell --help lists all."
+        )
+    library = library_here(library_dir)
+    with library.held():
+        number = frame_named(library, frame)
+        with library.ledger.changing(facts=True) as db:
+            add_claims(db, number, "you", claims)
+            write_sidecar(library, number)
+    document = frame_document(library, number)
+    if json:
+        say.as_json(document)
+        return
+    say.line(f"{document['path']}:")
+    for claim in claims:
+        say.line(f"  {claim.field}: {claim.value or 'nothing'}")
+    say.line(
+        f"Written to the ledger and to {document['path'].rpartition('/')[2]}.xmp. All that is known: bramblemoor show {number}"
+    )
+
+
+def _moment(written: str | None) -> str | None:
+    from bramblemoor.frames.moments import moment_told
+
+    if written is None:
+        return None
+    moment = moment_told(re.sub(r"^(\d{4}-\d\d-\d\d)$", r"\1T12:00:00", written).replace(" ", "T"))
+    if moment is None:
+        raise WrongUse(
+            f"{written!r} is no date.", "Write it as 2026-05-09T14:30:00, with +01:00 or Z behind it where known."
+        )
+    return str(moment)
+
+
+def _position(written: str | None) -> str | None:
+    from bramblemoor.frames.claims import parse_position, written_position
+
+    if written is None:
+        return None
+    where = parse_position(written)
+    result = written_position(*where) if where else None
+    if result is None:
+        raise WrongUse(
+            f"{written!r} is no position.", "Write degrees of latitude and longitude, as 52.902519,-1.466043."
+        )
+    return result
+
+
+COMMANDS = {"tell": single("tell", tell)}
