@@ -79,14 +79,15 @@ def main() -> int:
         print(f"kept in {root}")
     decided = counts["pairs right"] + counts["pairs missing"] + counts["pairs wrong"]
     fields = counts["fields right"] + counts["fields wrong"] + counts["fields missing"]
-    print(
-        f"{len(layouts)} layouts ({len(LAYOUTS)} by hand), {len(layouts) * given.frames:,} frames, {time.monotonic() - began:.0f} s"
-    )
-    print(f"pairs   right {counts['pairs right']:,} of {decided:,} that can be decided ({counts['pairs right'] / max(1, decided):.3%}),"
-          f" wrong {counts['pairs wrong']}, left open {counts['pairs missing']:,};"
-          f" with hints only: left open {counts['pairs open, hints only']:,};"
+    spent = time.monotonic() - began
+    print(f"{len(layouts)} layouts ({len(LAYOUTS)} by hand), {len(layouts) * given.frames:,} frames, {spent:.0f} s")
+    share = counts["pairs right"] / max(1, decided)
+    print(f"pairs    right {counts['pairs right']:,} of {decided:,} that can be decided ({share:.3%}),"
+          f" wrong {counts['pairs wrong']}, left open {counts['pairs missing']:,}")  # fmt: skip
+    print(f"         where there are hints only, left open {counts['pairs open, hints only']:,};"
           f" true ties: left open {counts['pairs open, true ties']:,}, guessed {counts['pairs guessed']}")  # fmt: skip
-    print(f"fields  right {counts['fields right']:,} of {fields:,} ({counts['fields right'] / max(1, fields):.3%}),"
+    share = counts["fields right"] / max(1, fields)
+    print(f"fields   right {counts['fields right']:,} of {fields:,} ({share:.3%}),"
           f" wrong {counts['fields wrong']}, missing {counts['fields missing']:,}")  # fmt: skip
     for what in ("pictures", "groups", "albums", "ghosts", "receipts", "runs"):
         print(f"{what:<8} right {counts[what + ' right']:,}, wrong {counts[what + ' wrong']}")

@@ -135,7 +135,8 @@ def _judge_frame(layout: Layout, frame: Frame, found: dict[str, list[str]], scor
     here = [degrees(found[axis][0]) for axis in ("lat", "lon")] if "lat" in found and "lon" in found else []
     there = list(frame.position or ())
     near = len(here) == len(there) and all(abs(a - b) < 2e-5 for a, b in zip(here, there, strict=True))
-    _judge_field(score, f"{frame.entry} position", [str(there)] if near and there else list(map(str, here)), [str(there)] if there else [])  # fmt: skip
+    wanted_place = [str(there)] if there else []
+    _judge_field(score, f"{frame.entry} position", wanted_place if near else list(map(str, here)), wanted_place)
 
 
 def _judge_field(score: Score, name: str, found: list[str], wanted: list[str]) -> None:

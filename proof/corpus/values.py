@@ -32,6 +32,10 @@ def _year(moment: datetime, pattern: str) -> str:
     return moment.strftime(pattern.replace("%Y", f"{moment.year:04}"))
 
 
+def _dated(pattern: str, in_utc: bool) -> Callable[..., str]:
+    return lambda local, utc, offset: _year(utc if in_utc else local, pattern)
+
+
 DATES = [
     Form('form = "epoch-seconds"', lambda local, utc, offset: _since(utc, 1), "utc"),
     Form('form = "epoch-seconds"', lambda local, utc, offset: str(_since(utc, 1)), "utc"),
@@ -45,10 +49,15 @@ DATES = [
     Form('form = "iso"', lambda local, utc, offset: local.isoformat() + _signed(offset), "offset"),
     Form('form = "iso"', lambda local, utc, offset: local.isoformat() + ".000" + _signed(offset, ""), "offset"),
     Form('form = "iso"', lambda local, utc, offset: local.isoformat(), "local"),
-    Form('form = "date", pattern = "%d.%m.%Y %H:%M:%S", zone = "utc"', lambda local, utc, offset: _year(utc, "%d.%m.%Y %H:%M:%S"), "utc"),
-    Form('form = "date", pattern = "%m/%d/%Y, %I:%M:%S %p"', lambda local, utc, offset: _year(local, "%m/%d/%Y, %I:%M:%S %p"), "local"),
-    Form('form = "date", pattern = "%Y:%m:%d %H:%M:%S"', lambda local, utc, offset: _year(local, "%Y:%m:%d %H:%M:%S"), "local"),
-]  # fmt: skip
+    *(
+        Form(f'form = "date", pattern = "{pattern}"{zone}', _dated(pattern, bool(zone)), "utc" if zone else "local")
+        for pattern, zone in (
+            ("%d.%m.%Y %H:%M:%S", ', zone = "utc"'),
+            ("%m/%d/%Y, %I:%M:%S %p", ""),
+            ("%Y:%m:%d %H:%M:%S", ""),
+        )
+    ),
+]
 TEXTS = [
     Form('form = "text"', lambda text: text),
     Form('form = "html"', lambda text: html.escape(text)),
@@ -91,7 +100,8 @@ PLACES = [
 def words(chance: random.Random, count: int) -> str:
     """A few words in several scripts, with what needs care."""
     bag = (
-        "reed", "Lock & gate", "owl's", "Größe", "水面", "🪵", "<i>", "100%", "fen", "łąka", "Φως", "a/b", "lantern", "\"quoted\"",
+        "reed", "Lock & gate", "owl's", "Größe", "水面", "🪵", "<i>", "100%", "fen", "łąka", "Φως", "a/b", "lantern",
+        "\"quoted\"",
         "naïve", "roof", "barge", "mist", "шлюз",
     )  # fmt: skip
     return " ".join(chance.choice(bag) for _ in range(count))

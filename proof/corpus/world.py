@@ -326,8 +326,9 @@ def _index(layout: Layout, frames: list[Frame]) -> tuple[str, bytes]:
         listed = [{"path": frame.entry} | _nested(layout, _values(layout, frame)) for frame in frames]
         return "index.json", _encoded(layout, json.dumps({"made": "up", "all": listed}, ensure_ascii=False))
     if layout.format == "xml":
+        key = layout.key("path")
         items = "".join(
-            f"<item><{layout.key('path')}>{escape(frame.entry)}</{layout.key('path')}>{_xml(layout, _values(layout, frame))}</item>"
+            f"<item><{key}>{escape(frame.entry)}</{key}>{_xml(layout, _values(layout, frame))}</item>"
             for frame in frames
         )
         return "index.xml", _encoded(layout, f'<list xmlns="urn:made-up">{items}</list>')

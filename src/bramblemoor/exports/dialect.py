@@ -8,7 +8,7 @@ from datetime import datetime
 from functools import cached_property
 from importlib.resources import files
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal, get_args
 
 import msgspec
 
@@ -232,7 +232,8 @@ class Dialect:
                 folder + slash, match["stem"], match["suffix"], match["counter"], match["n"] or "", match["ending"]
             )
             # Where all that is left is a suffix, what looks like a counter is rather the name.
-            found.insert(0 if found and found[0].stem in self._suffixes else len(found), parsed)
+            only_suffix = bool(found) and found[0].stem in self._suffixes and not found[0].suffix
+            found.insert(0 if only_suffix else len(found), parsed)
         yield from found
         stem, dot, ending = name.rpartition(".")
         yield ParsedName(folder + slash, stem if stem else name, "", "", "", dot + ending if stem else "")
@@ -314,15 +315,29 @@ def read_dialect(text: str, name: str) -> Dialect:
     try:
         rules = msgspec.convert(document, _Rules)
     except msgspec.ValidationError as error:
-        reason, _, where = str(error).partition(" - at `$")
-        keys = [key for key in re.split(r"[.\[\]]+", where.rstrip("`")) if key and key != "..."]
-        extra = re.search(r"unknown field `(.*)`", reason)
-        if extra:
-            keys.append(extra[1])
-        raise _bad(text, name, keys, reason[0].lower() + reason[1:]) from None
+        keys, problem = _misfit(document, error)
+        raise _bad(text, name, keys, problem) from None
     for keys, problem in _problems(rules):
         raise _bad(text, name, keys, problem)
     return Dialect(rules, text)
+
+
+def _misfit(document: dict[str, Any], error: msgspec.ValidationError) -> tuple[list[str], str]:
+    """The key that does not fit, and why. Which field of a table of fields it is, the error itself does not tell."""
+    reason, _, where = str(error).partition(" - at `")
+    for table in ("sidecar", "index"):
+        fields = document.get(table, {}).get("fields", {}) if isinstance(document.get(table), dict) else {}
+        for field, rule in fields.items() if isinstance(fields, dict) and ".fields" in where else ():
+            if field not in get_args(FieldName):
+                return [table, "fields", field], f"no such field; there are {', '.join(get_args(FieldName))}"
+            try:
+                msgspec.convert(rule, FieldRule)
+            except msgspec.ValidationError as inner:
+                keys, problem = _misfit({}, inner)
+                return [table, "fields", field, *keys], problem
+    keys = [key for key in re.split(r"[.\[\]]+", where.lstrip("$").rstrip("`")) if key and key != "..."]
+    extra = re.search(r"unknown field `(.*)`", reason)
+    return [*keys, *([extra[1]] if extra else [])], reason[0].lower() + reason[1:]
 
 
 def _bad(text: str, name: str, keys: list[str], problem: str) -> BadDialect:

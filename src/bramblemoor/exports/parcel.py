@@ -87,6 +87,8 @@ def guess_dialect(path: Path) -> Dialect:
         return fitting[0]
     if not path.exists():
         raise WrongUse(f"There is no {path}.", "Name the folder that holds the parts, or a part.")
+    if not names:
+        raise WrongUse(f"{path} is empty.", "Name the folder that holds the parts.")
     raise WrongUse(
         f"How {path} is written cannot be told from its name.",
         f"Say it with --dialect: {', '.join(known_dialects())}, or a file; bramblemoor dialect draft {path} drafts one.",

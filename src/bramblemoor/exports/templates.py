@@ -119,7 +119,7 @@ def _piece(source: str) -> _Piece:
             raise BadTemplate(f"{value!r} is no word of the language; they are {', '.join(WORDS)}")
         if kind != "sign":
             terms.append((kind == "word", value))
-    if not terms:
+    if not terms or groups[0][-1][0] == "sign":
         raise BadTemplate("there is nothing between the braces")
     return _Piece(tuple(terms), tuple(_step(group, source) for group in groups[1:]))
 

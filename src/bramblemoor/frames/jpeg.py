@@ -13,6 +13,7 @@ _RESOURCES = b"Photoshop 3.0\0"
 _STANDALONE = {0x01, *range(0xD0, 0xD9)}
 _FRAME_HEADERS = {*range(0xC0, 0xD0)} - {0xC4, 0xC8, 0xCC}
 _MOST_SEGMENTS = 2000
+_RESYNC = 1 << 16
 _TAIL = 1 << 20
 
 
@@ -21,15 +22,22 @@ def _segments(source: ByteSource) -> Iterator[tuple[int, bytes]]:
     offset = 2
     for _ in range(_MOST_SEGMENTS):
         head = source.read(offset, 4)
-        if len(head) < 4 or head[0] != 0xFF:
+        if len(head) < 4:
             return
+        if head[0] != 0xFF:  # a segment's length was wrong: go on at the next marker
+            skipped = source.read(offset, _RESYNC).find(b"\xff")
+            if skipped < 0:
+                return
+            offset += skipped
+            continue
         marker = head[1]
         if marker == 0xFF or marker in _STANDALONE:  # fill bytes and markers without a length
             offset += 1 if marker == 0xFF else 2
             continue
         length = int.from_bytes(head[2:4], "big")
         if length < 2:
-            return
+            offset += 2
+            continue
         yield marker, source.read(offset + 4, length - 2)
         if marker == 0xDA:
             return

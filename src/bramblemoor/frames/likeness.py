@@ -11,7 +11,9 @@ _MOST_DIFFERENCE = 5.0
 def small_grey(source: Path | bytes) -> bytes | None:
     """The picture as 24 x 24 grey pixels, its contrast stretched; None where it cannot be decoded."""
     from PIL import Image, ImageOps
+    from pillow_heif import register_heif_opener
 
+    register_heif_opener()
     try:
         with Image.open(io.BytesIO(source) if isinstance(source, bytes) else source) as image:
             image.draft("L", (_SIDE * 4, _SIDE * 4))  # a JPEG is decoded at an eighth of its size, where that is enough
