@@ -74,6 +74,7 @@ def _wait_until_ready(
     """The order with its parts, once the service has prepared it. Raises ServiceTrouble where it takes too long or is gone."""
     from bramblemoor.services.book import order_named, record_order
 
+    _refuse_gone(chosen.id, chosen.state)
     began, pause, told = time.monotonic(), 0.4, ""
     while not chosen.parts:
         placed = account.order(chosen.id)
@@ -81,11 +82,7 @@ def _wait_until_ready(
         if placed.state != told and not quiet:
             say.line(f"{chosen.id}: {placed.state}")
         told = placed.state
-        if placed.state in ("lapsed", "withdrawn"):
-            raise ServiceTrouble(
-                f"The order {chosen.id} is {placed.state}.",
-                f"Order the same again: bramblemoor order --again {chosen.id}.",
-            )
+        _refuse_gone(chosen.id, placed.state)
         chosen = order_named(library, chosen.id, ())
         if placed.state != "ready":
             if time.monotonic() - began > wait:
@@ -96,6 +93,13 @@ def _wait_until_ready(
             time.sleep(pause)
             pause = min(30.0, pause * 1.5)
     return chosen
+
+
+def _refuse_gone(order: str, state: str) -> None:
+    if state in ("lapsed", "withdrawn"):
+        raise ServiceTrouble(
+            f"The order {order} is {state}.", f"Order the same again: bramblemoor order --again {order}."
+        )
 
 
 def _collect(library: Library, chosen: "KnownOrder", account: "Service", *, quiet: bool) -> "list[PartCollected]":

@@ -109,11 +109,15 @@ def _weigh(sheet: Worksheet, family: str, *, needs_proof: bool) -> None:
     """Pair what competes, best pairs first, and note what remains undecided."""
     by_picture: dict[int, dict[int, _Score]] = {}
     by_record: dict[int, dict[int, _Score]] = {}
+    doubts: dict[int, list[int]] = {}
     frames: dict[int, int] = {}
-    for picture, record, frame, score in _scored(sheet, family, needs_proof):
+    for picture, record, frame, score, proven in _scored(sheet, family, needs_proof):
         by_picture.setdefault(picture, {})[record] = score
-        by_record.setdefault(record, {})[picture] = score
         frames[picture] = frame
+        if proven:
+            by_record.setdefault(record, {})[picture] = score
+        else:
+            doubts.setdefault(record, []).append(picture)
     paired: list[tuple[int, int]] = []
     waiting = set(by_record)
     while waiting:
@@ -130,12 +134,13 @@ def _weigh(sheet: Worksheet, family: str, *, needs_proof: bool) -> None:
             continue
         paired += [(picture, record) for picture in agreed]
         # Whoever else hoped for one of these may now have a best candidate.
-        for picture in mine:
-            by_picture[picture].pop(record, None)
-            waiting |= set(by_picture[picture])
+        for picture in (*mine, *doubts.get(record, ())):
+            if picture in by_picture:
+                by_picture[picture].pop(record, None)
+                waiting |= set(by_picture[picture])
         for picture in agreed:
             for other in by_picture.pop(picture):
-                by_record[other].pop(picture, None)
+                by_record.get(other, {}).pop(picture, None)
                 waiting.add(other)
         del by_record[record]
     db = sheet.db
@@ -156,12 +161,17 @@ def _only_best(scores: dict[int, _Score]) -> int | None:
     return found[0] if len(found) == 1 else None
 
 
-def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[int, int, int, _Score]]:
-    """Candidates that compete, scored. A record that names another picture and whose date contradicts is none at all."""
+def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[int, int, int, _Score, bool]]:
+    """Candidates that compete, scored, and whether they may be paired.
+
+    A record that names another picture and whose date contradicts is none at all. One whose own name fits nothing, but which
+    names this picture, is not paired for that alone; yet it makes another that fits by its name no better than itself.
+    """
     rows = sheet.db.execute(
         "SELECT c.*, p.sha256, p.size, p.taken AS shot, r.sha256_said, r.size_said, r.told, r.taken,"
         " coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,"
-        " EXISTS (SELECT 1 FROM called WHERE picture = p.id AND (key = r.told OR key = bm_stem(r.told))) AS named"
+        " EXISTS (SELECT 1 FROM called WHERE picture = p.id AND (key = r.told OR key = bm_stem(r.told))) AS named,"
+        f" EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {_FOLDED}) AS fits"
         " FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record WHERE c.family = ?"
         " AND c.record NOT IN (SELECT record FROM pairs)"
         " AND NOT EXISTS (SELECT 1 FROM pairs JOIN records o ON o.id = pairs.record"
@@ -178,10 +188,14 @@ def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[
                 continue
         size = _compared(row["size_said"], row["size"])
         if name in (_TOLD, _TOLD_STEM):
-            proven = _AGREES in (digest, size, date)
-            if (needs_proof and not proven) or (date == _CONTRADICTS and digest != _AGREES):
+            if date == _CONTRADICTS and digest != _AGREES:
                 continue
-        yield row["picture"], row["record"], row["frame"], _Score(digest, name, row["rank"], size, date)
+            if needs_proof and _AGREES not in (digest, size, date):
+                if name == _TOLD and not row["fits"]:
+                    score = _Score(digest, _EXACT, 0, size, date)
+                    yield row["picture"], row["record"], row["frame"], score, False
+                continue
+        yield row["picture"], row["record"], row["frame"], _Score(digest, name, row["rank"], size, date), True
 
 
 def _compared(said: object, found: object) -> int:
@@ -201,4 +215,8 @@ def _dates(row: sqlite3.Row) -> int:
         return (
             _AGREES if abs(drift) <= _EXACTLY else _SILENT
         )  # many pictures are some minutes from a quarter of an hour
+    if said.local is not None and shot.local is not None and None in (said.offset, shot.offset):
+        return _AGREES if abs((said.local - shot.local).total_seconds()) <= _EXACTLY else _CONTRADICTS
+    if said.local is not None and said.offset is None:
+        return _SILENT  # a clock whose zone nobody knows, against UTC
     return _AGREES if abs((said.instant - shot.instant).total_seconds()) <= _EXACTLY else _CONTRADICTS
