@@ -116,6 +116,8 @@ def check_pictures(truth: dict, root: Path) -> dict[str, str]:
                 expect(f"{name} has a sidecar", sidecar.is_file(), bool(frame["slip"] or albums))
                 if sidecar.is_file() and frame["slip"]:
                     check_sidecar(frame, sidecar, albums)
+    for digest in truth["beside"]:
+        expect(f"the picture {digest[:10]} of another account is there once", len(by_digest.pop(digest, [])), 1)
     expect("pictures nobody knows", sorted(name for names in by_digest.values() for name in names), [])
     return places
 
@@ -128,14 +130,18 @@ def check_library(truth: dict, root: Path) -> None:
         with path.open(newline="", encoding="utf-8") as file:
             rows = list(csv.DictReader(file))
         if path.name == "_albums.csv":
-            expect("titles in the list of albums", sorted(row["title"] for row in rows), sorted(truth["albums"]))
+            expect(
+                "titles in the list of albums",
+                sorted(row["title"] for row in rows),
+                sorted([*truth["albums"], *truth["beside_albums"]]),
+            )
             continue
         lists[tuple(row["path"] for row in rows)] = path.name
         expect(f"{path.name} positions", [int(row["position"]) for row in rows], list(range(1, len(rows) + 1)))
     for title, refs in truth["albums"].items():
         wanted = tuple(places.get(ref, "") for ref in refs)
         expect(f"an album list for {title}", wanted in lists, True)
-    expect("albums", len(lists), len(truth["albums"]))
+    expect("albums", len(lists), len(truth["albums"]) + len(truth["beside_albums"]))
     slips = set()
     for packed in (root / "delivered").rglob("*.zip"):
         with zipfile.ZipFile(packed) as archive:
@@ -153,7 +159,7 @@ def check_ledger(truth: dict, root: Path) -> None:
     expect(
         "frames in the ledger",
         db.execute("SELECT count(*) FROM frames").fetchone()[0],
-        sum(bool(f["files"]) for f in truth["frames"]),
+        sum(bool(f["files"]) for f in truth["frames"]) + len(truth["beside"]),
     )
     for path, digest in db.execute("SELECT path, sha256 FROM files WHERE role != 'ledger'"):
         there = (root / path).is_file()
@@ -213,9 +219,15 @@ def main() -> int:
     parser = argparse.ArgumentParser()
     parser.add_argument("world", type=Path)
     parser.add_argument("--library", type=Path)
+    parser.add_argument(
+        "--beside", type=Path, action="append", default=[], help="another account that was unpacked too"
+    )
     parser.add_argument("--depot", type=Path, action="append", default=[])
     given = parser.parse_args()
     truth = json.loads((given.world / "truth.json").read_text(encoding="utf-8"))
+    others = [json.loads((other / "truth.json").read_text(encoding="utf-8")) for other in given.beside]
+    truth["beside"] = [frame["sha256"] for other in others for frame in other["frames"]]
+    truth["beside_albums"] = [title for other in others for title in other.get("albums", {})]
     if given.library is not None:
         check_library(truth, given.library)
     for depot in given.depot:

@@ -337,3 +337,35 @@ def test_templates_that_make_no_sense() -> None:
     steps = Template("{stem + '-x' | replace ' ' '_' | upper}{ending | lower}")
     assert steps.render({"stem": "a b", "ending": ".JPG"}) == "A_B-X.jpg"
     assert Template("{name | percent}|{name | html}").render({"name": "a&b"}) == "a%26b|a&amp;b"
+
+
+def test_the_worked_example_of_the_manual(shell: Shell, tmp_path: Path) -> None:
+    manual = (ROOT / "docs/dialects.md").read_text(encoding="utf-8")
+    dialect = manual.partition("```toml\n")[2].partition("```")[0]
+    record = json.loads(manual.partition("```json\n")[2].partition("```")[0])
+    (tmp_path / "mine.toml").write_text(dialect)
+    second = record | {"t": "The second", "d": "15.09.2024 05:12"}
+    entries = [
+        ("pics/Mist over the cut.jpg", PICTURE), ("pics/Mist over the cut-1.jpg", PICTURE + b"1"),
+        ("pics/Mist over the cut-redone.jpg", PICTURE + b"r"), ("about/Mist over the cut.jp.txt", json.dumps(record).encode()),
+        ("about/Mist over the cut.jp.txt-1", json.dumps(second).encode()),
+    ]  # fmt: skip
+    for name in ("pics/Mist over the cut.jpg", "about/Mist over the cut.jp.txt"):
+        assert name in manual
+    entries_in(tmp_path / "parcel", "out-A-1of1.zip", entries)
+    shell("new", "library")
+    receipt = shell("unpack", "--from", "parcel", "--dialect", "mine.toml", "--library", "library", "--json").json
+    assert receipt["balanced"] and receipt["kept"][0]["amount"]["frames"] == 2 and receipt["left_out"] == []
+    shown = shell("show", "Mist over the cut.jpg", "--library", "library", "--json").json
+    believed = shown["believed"]
+    assert (believed["title"], believed["taken"], believed["people"]) == (
+        "Mist & reeds",
+        "2024-09-14T05:12:00Z",
+        ["Ada"],
+    )
+    assert believed["position"] == [52.913842, -1.482711]
+    assert {file["role"] for file in shown["files"]} == {"original", "rendition", "sidecar"}
+    assert (
+        shell("show", "Mist over the cut-2.jpg", "--library", "library", "--json").json["believed"]["title"]
+        == "The second"
+    )

@@ -9,13 +9,20 @@ from conftest import Shell, check
 def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
     done = shell("demo", "--into", "made-up")
     root = tmp_path / "made-up"
-    assert "resumed at" in done.out and "2 of 820 files amiss" in done.out and "every file matches" in done.out
-    assert done.out.count("Everything is safe: all 96 frames") == 3
+    assert "resumed at" in done.out and "2 of 1,164 files amiss" in done.out and "every file matches" in done.out
+    assert done.out.count("Everything is safe: all 136 frames") == 3
     assert "pictures: identical" in done.out and "The made-up world lies in made-up" in done.out
     depots = [root / "depots" / name for name in ("heron", "otter", "dipper")]
-    check(
-        root / "thrushfield", "--library", root / "library", *(part for depot in depots for part in ("--depot", depot))
-    )
+    for words in (
+        "it agrees with",
+        "a reduced copy of an original that is here",
+        "9 with edits",
+        "title: Bundles, at last",
+    ):
+        assert words in done.out, words
+    held = [part for depot in depots for part in ("--depot", depot)]
+    beside = ["--beside", root / "pipit-lane", "--beside", root / "emberlow"]
+    check(root / "thrushfield", "--library", root / "library", *beside, *held)
 
     token = (root / "thrushfield/token.txt").read_text().strip()
     for path in (

@@ -50,7 +50,18 @@ def demo(
 
 
 def _remove_world(root: Path) -> None:
-    for name in ("library", "lost", "depots", "thrushfield", "tokens.json", _MARK):
+    made = (
+        "library",
+        "lost",
+        "depots",
+        "thrushfield",
+        "pipit-lane",
+        "emberlow",
+        "pipit-draft.toml",
+        "tokens.json",
+        _MARK,
+    )
+    for name in made:
         path = root / name
         if path.is_dir():
             shutil.rmtree(path)
@@ -79,8 +90,12 @@ class _Tour:
         self.environment.pop("BRAMBLEMOOR_LIBRARY", None)
 
     def run(self) -> None:
-        with self._service() as address:
+        with self._service("thrushfield", "--drop", "1") as address:
             self._out_of_the_cloud(address)
+        with self._service("pipit-lane") as address:
+            self._an_unknown_service(address)
+        with self._service("emberlow") as address:
+            self._raws_with_edits(address)
         self._copies()
         self._damage()
         self._loss()
@@ -110,6 +125,45 @@ class _Tour:
         self._bramblemoor("unpack")
         self._say("What came of it: a picture, and everything that is known of it.")
         self._bramblemoor("show", "ALD_0669.jpg")
+
+    def _an_unknown_service(self, address: str) -> None:
+        self._say(
+            "Pipit Lane keeps no originals, only small copies without any date in them, and one list of everything. We order"
+            " from it too."
+        )
+        self._bramblemoor("service", "add", "pipit-lane", address, "--token-file", "../pipit-lane/token.txt")
+        self._bramblemoor("order", "pipit-lane")
+        self._bramblemoor("collect")
+        export = (
+            next((self.root / "library/incoming/pipit-lane").iterdir()).relative_to(self.root / "library").as_posix()
+        )
+        self._say(
+            "Suppose that nobody had described how Pipit Lane writes its exports. Then a description, a dialect, is drafted by"
+            " looking at one. What agrees with the pictures themselves is believed first."
+        )
+        self._bramblemoor("dialect", "draft", export, "--out", "../pipit-draft.toml")
+        self._say("A dialect can be tried before anything is unpacked. This draft leaves a few values to be seen to.")
+        self._bramblemoor("dialect", "try", export, "--dialect", "../pipit-draft.toml", expect=1)
+        self._say(
+            "In fact Bramblemoor ships with a finished dialect for it. Pictures of which the original is here are recognised"
+            " as smaller copies; both are kept."
+        )
+        self._bramblemoor("unpack")
+        copy = min((self.root / "library/pictures/2024").rglob("??????????.jpg"))
+        self._say(
+            "Who says what of such a copy, and what is believed; then our own word, which stands above all others."
+        )
+        self._bramblemoor("show", copy.name)
+        self._bramblemoor("tell", copy.name, "--title", "Bundles, at last", "--keyword", "reeds")
+
+    def _raws_with_edits(self, address: str) -> None:
+        self._say(
+            "Emberlow has raws in folders, and edits as XMP beside them. So small an account comes at once, without an order;"
+            " its folders are kept, and so is every edit."
+        )
+        self._bramblemoor("service", "add", "emberlow", address, "--token-file", "../emberlow/token.txt")
+        self._bramblemoor("fetch", "emberlow")
+        self._bramblemoor("orders", "--no-ask")
 
     def _copies(self) -> None:
         self._say(
@@ -214,12 +268,13 @@ class _Tour:
             raise NotPossible(f"The demo stopped: {command} found a difference.", f"Look at {self.root}.")
 
     @contextmanager
-    def _service(self) -> Iterator[str]:
-        """The stand-in service as a process of its own; yields its address."""
-        folder = self.root / "thrushfield"
-        say.note("Drawing the made-up world (about ten seconds) ...")
+    def _service(self, name: str, *faults: str) -> Iterator[str]:
+        """A stand-in service as a process of its own; yields its address."""
+        folder = self.root / name
+        if name == "thrushfield":
+            say.note("Drawing the made-up world (about ten seconds) ...")
         process = subprocess.Popen(
-            [sys.executable, "-m", "bramblemoor", "stand-in", "thrushfield", str(folder), "--drop", "1"],
+            [sys.executable, "-m", "bramblemoor", "stand-in", name, str(folder), *faults],
             stdout=subprocess.DEVNULL,
             env=self.environment,
         )

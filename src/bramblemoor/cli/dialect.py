@@ -1,5 +1,6 @@
 """dialect list, show, draft, try."""
 
+from collections import Counter
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -129,7 +130,10 @@ def _print_trial(result: "Trial", name: str, most: int | None) -> None:
     _print_names("Pictures without a record", result.lone_pictures, most)
     _print_names("Records without a picture", result.lone_records, most)
     _print_names("Records that fit several pictures equally well", result.ties, most)
-    _print_names("Values that were refused", tuple(f"{where}: {what}" for where, what in result.refused), most)
+    alike = Counter(what for _, what in result.refused)
+    first = {what: where for where, what in reversed(result.refused)}
+    refused = tuple(f"{count:,} x {what} (as in {first[what]})" for what, count in alike.most_common())
+    _print_names("Kinds of values that were refused", refused, most)
     if result.examples:
         say.line(f"{say.many(len(result.examples), 'example')}:")
         for one in result.examples:

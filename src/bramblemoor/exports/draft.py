@@ -153,6 +153,8 @@ class _Drafting:
         lines += ["", f"[{table}]", f"format = {quoted(form)}"]
         lines += [f"separator = {quoted(separator)}"] if separator else []
         lines += [f"items = {quoted(described.items)}"] if index and described.items else []
+        listed = _parts_list(index, self.sample.parts) if index else ""
+        lines += [f"parts = {quoted(listed)}  # the names of all parts"] if listed else []
         if described.namespaces:
             inner = ", ".join(f"{prefix} = {quoted(uri)}" for prefix, uri in described.namespaces.items())
             lines.append(f"namespaces = {{ {inner} }}")
@@ -167,6 +169,14 @@ class _Drafting:
 
 def _line(found: Found) -> str:
     return f"{found.toml}  # in {found.share:.0%}: {found.example[:60]}; {found.why}"
+
+
+def _parts_list(index: Document, parts: list[str]) -> str:
+    """Where an index lists the names of the parts."""
+    for place, values in index.places.items():
+        if place.endswith("/*") and set(parts) <= {str(value).rpartition("/")[2] for value in values}:
+            return place.removesuffix("/*")
+    return ""
 
 
 def _is_sidecar(document: Document, glob: str) -> bool:
@@ -223,14 +233,28 @@ def _tail(name: str) -> str:
 
 
 def _part_pattern(parts: list[str]) -> str:
-    """The names of parts: the last number counts them where there are several, or where "of how many" stands behind it."""
-    match = re.search(r"(\D?)(\d+)(?:(\D{1,5})(\d+))?(\.\w+(?:\.\w+)?)$", parts[0])
-    several = len(parts) > 1
-    if match is None or not (match[4] or several):
-        ending = re.search(r"(?:\.tar)?\.\w+$", parts[0])
-        return rf"(?P<order>.+){re.escape(ending[0]) if ending else ''}"
-    counts, total = match[2], match[4] and int(match[4]) >= len(parts)
-    if match[4] and not total and several:  # two numbers, and the second is the one that counts
-        return rf"(?P<order>.+){re.escape(match[3])}(?P<number>\d+){re.escape(match[5])}"
-    last = re.escape(match[3]) + r"(?P<total>\d+)" if match[4] and counts else ""
-    return rf"(?P<order>.+){re.escape(match[1])}(?P<number>\d+){last}{re.escape(match[5])}"
+    """The names of parts: the number that differs counts them, or is a year; with "of how many" behind it, if that is there."""
+    ending = re.search(r"(?:\.tar)?\.\w+$", parts[0])
+    stems = [part[: ending.start()] if ending else part for part in parts]
+    behind = re.escape(ending[0]) if ending else ""
+    split = [re.split(r"(\d+)", stem) for stem in stems]
+    alike = all(one[::2] == split[0][::2] for one in split)
+    places = [n for n in range(1, len(split[0]), 2) if alike and len({one[n] for one in split}) > 1]
+    pieces = split[0]
+    if not places and len(pieces) >= 5 and re.fullmatch(r"\D{1,5}", pieces[-3]) and not pieces[-1]:
+        places = [len(pieces) - 4]  # one part of one: "1 of 1"
+    if not places:
+        return rf"(?P<order>.+){behind}"
+    at = places[-1]
+    number = r"(?P<year>\d{4})" if all(re.fullmatch(r"(19|20)\d\d", one[at]) for one in split) else r"(?P<number>\d+)"
+    before, rest = "".join(pieces[:at]), pieces[at + 1 :]
+    total = ""
+    if len(rest) >= 2 and rest[1].isdecimal() and int(rest[1]) == len(parts) and number.startswith("(?P<number"):
+        total, rest = re.escape(rest[0]) + r"(?P<total>\d+)", rest[2:]
+    after = "".join(rest)
+    order = re.compile(r"(?=[A-Za-z0-9]*\d)(?=[A-Za-z0-9]*[A-Z])[A-Za-z0-9]{4,}")
+    if match := order.search(after):
+        after = re.escape(after[: match.start()]) + "(?P<order>[A-Za-z0-9]+)" + re.escape(after[match.end() :])
+        return re.escape(before) + number + total + after + behind
+    head, sign = re.fullmatch(r"(.*?)([^A-Za-z0-9]*)", before, re.DOTALL).groups()  # type: ignore[union-attr]
+    return ("(?P<order>.+)" if head else "(?P<order>)") + re.escape(sign) + number + total + re.escape(after) + behind

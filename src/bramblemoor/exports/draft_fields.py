@@ -16,12 +16,12 @@ from bramblemoor.exports.templates import folded
 from bramblemoor.frames.moments import Moment, infer_offset, parse_moment
 
 _WORDS: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("caption", ("caption", "description", "descr", "note", "comment", "about", "text")),
+    ("caption", ("caption", "description", "descr", "note", "comment", "about", "text", "say", "message")),
     ("title", ("title", "heading", "headline", "subject_line")),
     ("keyword", ("keyword", "tags", "tag", "subjects", "labels")),
-    ("person", ("people", "persons", "person", "faces", "who")),
+    ("person", ("people", "persons", "person", "faces", "who", "with")),
     ("location", ("place", "location", "spot", "where", "venue")),
-    ("favourite", ("favourite", "favorite", "heart", "starred", "liked", "fav")),
+    ("favourite", ("favourite", "favorite", "heart", "starred", "hearts", "liked", "fav")),
     ("rating", ("rating", "stars")),
 )
 _DATES = ("epoch-seconds", "epoch-milliseconds", "epoch-microseconds", "iso")
@@ -125,6 +125,12 @@ def _keys(columns: _Columns, sample: Sample) -> Iterator[Found]:
         if different and columns.share(place) > 0.9 and re.search(r"(?i)(^|[/@:_])(id|ref|reference|uuid|key)$", place):
             yield columns.found("key", f"reference = {quoted(place)}", place, "it is another for each picture")
             return
+    for place in columns.free():  # else whatever is one short word, and another for each
+        words = [values[0] for values in columns.values[place] if len(values) == 1 and isinstance(values[0], str)]
+        short = [word for word in words if re.fullmatch(r"[A-Za-z0-9_-]{3,40}", word)]
+        if len(set(short)) == columns.count >= 3:
+            yield columns.found("key", f"reference = {quoted(place)}", place, "it is another for each picture")
+            return
 
 
 def _is_called(place: str, words: tuple[str, ...]) -> bool:
@@ -207,6 +213,7 @@ def _position(columns: _Columns) -> Iterator[Found]:
     for axis, words in (("latitude", r"(?i)(^|[/@:_])lat"), ("longitude", r"(?i)(^|[/@:_])(lon|lng)")):
         place = next((one for one in columns.free() if re.search(words, one) and columns.example(one)), None)
         if place is None:
+            yield from _pair(columns)
             return
         axes[axis] = place
     values = [str(value) for place in axes.values() for found in columns.values[place] for value in found]
@@ -216,3 +223,22 @@ def _position(columns: _Columns) -> Iterator[Found]:
     if largest > 360:
         scale = "1e-7" if largest > 180 * 10**6 else "1e-6"
         yield Found("position scale", f"scale = {scale}", 1.0, f"up to {largest:.0f}", "degrees go to 180")
+
+
+def _pair(columns: _Columns) -> Iterator[Found]:
+    """A place where both halves of a position stand in one text."""
+    for place in columns.free():
+        told = [value for value, _ in columns.told(place) if isinstance(value, str) and re.search(r"[,;]", value)]
+        read = [value for value in told if _is_pair(value)]
+        if told and len(read) >= 0.8 * len(told):
+            why = "it can be read as two angles"
+            yield Found("position pair", f"pair = {quoted(place)}", len(read) / columns.count, read[0], why)
+            return
+
+
+def _is_pair(value: str) -> bool:
+    try:
+        latitude, longitude = (forms.degrees(half) for half in re.split(r"[,;]", value, maxsplit=1))
+    except ValueError:
+        return False
+    return abs(latitude) <= 90 and abs(longitude) <= 180
