@@ -14,7 +14,20 @@ _ASPECT = 0.02
 _STRONGER = 0.7  # as many pixels in less than this share of the bytes count as stronger compression
 _RAW = ("image/dng", "image/x-raw")
 _NEAR = 2.0  # seconds
-_COLUMNS = "frames.id, folder, frames.name, taken, shown, path, bytes, width, height, media, service"
+_DAY = timedelta(hours=14)  # no time zone is farther from UTC
+_MOST = 20_000  # photos of about one moment: more, and the camera's clock stood still
+_ROWS = """
+    SELECT frames.id, taken, path, bytes, width, height, media FROM frames
+    JOIN files ON frame = frames.id AND role = 'original'
+"""
+# What may be the same picture: of the same proportions, at the same second of a quarter of an hour, and unlike in size.
+_FITTING = """
+    frames.id != :id AND shown BETWEEN :first AND :last AND kind = 'photo' AND width > 0
+    AND abs(width * :height - height * :width) <= :aspect * height * :height
+    AND (strftime('%s', shown) - :second + 903) % 900 <= 6
+    AND (width * height != :width * :height OR bytes < :bytes * :stronger OR bytes * :stronger > :bytes
+         OR (media IN ('image/dng', 'image/x-raw')) != :raw)
+"""
 
 
 def mark_reduced(library: Library, order: str) -> list[int]:
@@ -25,12 +38,10 @@ def mark_reduced(library: Library, order: str) -> list[int]:
     db = library.db
     seen: dict[str, bytes | None] = {}
     marked: list[int] = []
-    for mine in db.execute(
-        f"SELECT {_COLUMNS} FROM frames JOIN files ON frame = frames.id AND role = 'original'"
-        " WHERE arrived = ? AND kind = 'photo' AND shown IS NOT NULL AND width > 0",
-        (order,),
-    ).fetchall():
-        for other in _same_moment(db, mine):
+    some_in_utc = db.execute("SELECT 1 FROM frames WHERE taken LIKE '%Z' AND kind = 'photo' LIMIT 1").fetchone()
+    rows = db.execute(f"{_ROWS} WHERE arrived = ? AND kind = 'photo' AND shown IS NOT NULL AND width > 0", (order,))
+    for mine in rows.fetchall():
+        for other in _same_moment(db, mine, some_in_utc is not None):
             pair = _reduced_and_original(mine, other)
             if pair is not None and _alike(library.root, pair, seen):
                 reduced, original = pair
@@ -41,23 +52,26 @@ def mark_reduced(library: Library, order: str) -> list[int]:
     return marked
 
 
-def _same_moment(db: sqlite3.Connection, mine: sqlite3.Row) -> list[sqlite3.Row]:
+def _same_moment(db: sqlite3.Connection, mine: sqlite3.Row, some_in_utc: bool) -> list[sqlite3.Row]:
     """Other photos taken at the same moment, as far as the two dates tell. A bare UTC fits local times of any zone."""
     taken = parse_moment(mine["taken"])
     assert taken is not None
-    clock = datetime.fromisoformat(mine["shown"])
-    reach = timedelta(hours=14) if taken.local is None else timedelta(seconds=_NEAR)
-    rows = db.execute(
-        f"SELECT {_COLUMNS} FROM frames JOIN files ON frame = frames.id AND role = 'original' WHERE frames.id != ? AND"
-        " shown BETWEEN ? AND ? AND kind = 'photo' AND width > 0"
-        " UNION SELECT " + _COLUMNS + " FROM frames JOIN files ON frame = frames.id AND role = 'original'"
-        " WHERE frames.id != ? AND shown BETWEEN ? AND ? AND kind = 'photo' AND width > 0 AND taken LIKE '%Z'",
-        (
-            mine["id"], (clock - reach).isoformat(), (clock + reach).isoformat(),
-            mine["id"], (clock - timedelta(hours=14)).isoformat(), (clock + timedelta(hours=14)).isoformat(),
-        ),
-    ).fetchall()  # fmt: skip
-    return [row for row in rows if (other := parse_moment(row["taken"])) is not None and _agree(taken, other)]
+    clock = taken.shown
+    values: dict[str, object] = {
+        "id": mine["id"], "width": mine["width"], "height": mine["height"], "bytes": mine["bytes"], "aspect": _ASPECT,
+        "stronger": _STRONGER, "raw": mine["media"] in _RAW, "second": int((clock - datetime(1970, 1, 1)).total_seconds()),
+    }  # fmt: skip
+    found = []
+    near = timedelta(seconds=_NEAR)
+    for reach, further in ((near if taken.local else _DAY, ""), (_DAY, "AND taken LIKE '%Z'")):
+        if further and not (some_in_utc and taken.local):
+            continue
+        span = {"first": (clock - reach).isoformat(), "last": (clock + reach).isoformat()}
+        about = "SELECT count(*) FROM (SELECT 1 FROM frames WHERE shown BETWEEN :first AND :last LIMIT :most)"
+        most = 500 if reach == near else _MOST
+        if db.execute(about, span | {"most": most}).fetchone()[0] < most:
+            found += db.execute(f"{_ROWS} WHERE {_FITTING} {further}", values | span).fetchall()
+    return [row for row in found if (other := parse_moment(row["taken"])) is not None and _agree(taken, other)]
 
 
 def _agree(one: Moment, other: Moment) -> bool:
