@@ -23,6 +23,7 @@ bench: .venv/ready
 	$(BIN)/python proof/bench.py
 
 proof: .venv/ready
+	$(BIN)/python proof/corpus_run.py
 	$(BIN)/python proof/kills.py
 
 screenshots: .venv/ready

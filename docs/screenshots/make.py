@@ -56,6 +56,23 @@ def typed(*commands: str) -> str:
     return "\n".join(f"printf '%s\\n' {shlex.quote('$ ' + command)}; {command}; echo" for command in commands)
 
 
+@contextmanager
+def signed_in(name: str, root: Path, library: Path, environment: dict[str, str]) -> Iterator[None]:
+    """A stand-in service that runs, and is known to a library."""
+    service = subprocess.Popen(
+        ["bramblemoor", "stand-in", name, str(root / name)], env=environment, stdout=subprocess.PIPE, text=True
+    )
+    assert service.stdout is not None and "listens" in service.stdout.readline()
+    address = (root / name / "address.txt").read_text().strip()
+    adding = ["bramblemoor", "service", "add", name, address, "--token-file", str(root / name / "token.txt")]
+    subprocess.run(adding, cwd=library, env=environment, check=True, stdout=subprocess.DEVNULL)
+    try:
+        yield
+    finally:
+        service.terminate()
+        service.wait()
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory(prefix="withymere-") as name, screen():
         root = Path(name) / "demo-world"
@@ -68,20 +85,29 @@ def main() -> None:
         (Path(name) / "demo.txt").write_text(told.stdout.replace(str(root), "demo-world"))
         shoot("demo", "printf '$ make demo\\n'; sed -n '1,44p' ../demo.txt", root, environment)
         library = root / "library"
-        stand_in = ["bramblemoor", "stand-in", "thrushfield", str(root / "thrushfield")]
-        service = subprocess.Popen(stand_in, env=environment, stdout=subprocess.PIPE, text=True)
-        assert service.stdout is not None and "listens" in service.stdout.readline()
-        address = (root / "thrushfield/address.txt").read_text().strip()
-        adding = ["service", "add", "thrushfield", address, "--token-file", str(root / "thrushfield/token.txt")]
-        subprocess.run(["bramblemoor", *adding], cwd=library, env=environment, check=True, stdout=subprocess.DEVNULL)
-        shoot("survey", typed("bramblemoor service survey"), library, environment)
-        service.terminate()
-        service.wait()
+        with signed_in("thrushfield", root, library, environment):
+            shoot("survey", typed("bramblemoor service survey"), library, environment)
+        other = root / "other"
+        subprocess.run(["bramblemoor", "new", str(other)], env=environment, check=True, stdout=subprocess.DEVNULL)
+        with signed_in("pipit-lane", root, other, environment):
+            for command in ("order", "collect"):
+                subprocess.run(
+                    ["bramblemoor", command], cwd=other, env=environment, check=True, stdout=subprocess.DEVNULL
+                )
+        export = next((other / "incoming/pipit-lane").iterdir())
+        export.rename(other / "export")
+        drafted = "bramblemoor dialect draft export --out pipit.toml"
+        shoot("draft", typed(drafted, "tail -19 pipit.toml | cut -c1-150"), other, environment)
+        shoot("try", typed("bramblemoor dialect try export --dialect pipit.toml | head -40"), other, environment)
         shoot("receipt", typed("bramblemoor receipt 1"), library, environment)
         shoot("standing", typed("bramblemoor standing"), library, environment)
         searched = typed("bramblemoor find lantern --favourite", "bramblemoor find owl --since 2025 --album water")
         shoot("find", searched, library, environment)
         shoot("show", typed("bramblemoor show ALD_0669.jpg"), library, environment)
+        own_word = (
+            "bramblemoor tell EMB00044.DNG --title 'The ladder, again' --keyword owls --taken 2025-11-08T14:44:28+00:00"
+        )
+        shoot("tell", typed(own_word, "bramblemoor show EMB00044.DNG"), library, environment)
         pictures = sorted((root / "depots/heron/data/pictures/2026").rglob("*.jpg"))
         rotten = bytearray(pictures[3].read_bytes())
         rotten[len(rotten) // 2] ^= 0x10

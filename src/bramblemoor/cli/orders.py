@@ -129,7 +129,7 @@ def _check_day(day: str) -> None:
 
 def list_orders(
     ask: Annotated[bool, typer.Option("--ask/--no-ask", help="Ask the services how far they are.")] = True,
-    patience: Patience = 10,
+    patience: Patience = 3,
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:

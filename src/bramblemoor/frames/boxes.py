@@ -141,7 +141,7 @@ def _told_by_keys(told: dict[str, str], movie: Movie) -> Movie:
 
 
 def point(written: str) -> tuple[float, float] | None:
-    """Latitude and longitude in degrees from ISO 6709, annex H: degrees, degrees and minutes, or with seconds too."""
+    """Latitude and longitude in degrees from ISO 6709:2008, H.2: degrees, degrees and minutes, or with seconds too."""
     match = _POINT.match(written.strip("\0 "))
     if match is None:
         return None
