@@ -14,7 +14,7 @@ def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
     assert "pictures: identical" in done.out and "The made-up world lies in made-up" in done.out
     depots = [root / "depots" / name for name in ("heron", "otter", "dipper")]
     for words in (
-        "it agrees with",
+        "it is the path of the picture",
         "a reduced copy of an original that is here",
         "9 with edits",
         "title: Bundles, at last",

@@ -4,6 +4,7 @@ import csv
 import json
 import re
 import subprocess
+import tarfile
 import time
 import zipfile
 from collections.abc import Iterator
@@ -74,6 +75,18 @@ def test_emberlow_keeps_its_folders_and_its_edits(shell: Shell, accounts: Path, 
         "unpack", "--from", library / "incoming/emberlow" / receipt["about"]["order"], "--json", cwd=library
     ).json
     assert again["balanced"]
+    # Somebody unpacks by hand, as guides say, and deletes the small files.
+    by_hand = tmp_path / "Emberlow by hand"
+    for part in (library / "incoming/emberlow").rglob("*.tar.gz"):
+        with tarfile.open(part) as archive:
+            archive.extractall(by_hand, filter="data")
+    gone = sorted(by_hand.rglob("*.xmp"))[0]
+    gone.unlink()
+    shell("new", "second")
+    lost = shell("unpack", "--from", by_hand, "--dialect", "emberlow", "--library", "second", "--json").json
+    assert [one["name"] for one in lost["findings"] if "no edits came" in one["what"]] == [
+        gone.with_suffix(".DNG").relative_to(by_hand).as_posix()
+    ]
 
 
 def test_pipit_lanes_copies_are_recognised(shell: Shell, world: Path, accounts: Path, library: Path) -> None:
@@ -150,23 +163,24 @@ def test_links_and_sign_in_lapse(shell: Shell, accounts: Path, tmp_path: Path) -
     shell("new", "library")
     library = tmp_path / "library"
     account = accounts / "emberlow"
-    with running(account, "--links", "0.8") as address:
+    with running(account, "--links", "0.5") as address:
         shell("service", "add", "emberlow", address, "--token-file", account / "token.txt", cwd=library)
         order = shell("order", "--album", "Chapel roofers", "--json", cwd=library).json["order"]
-        shell("orders", cwd=library)
-        time.sleep(1.5)
+        time.sleep(1.0)
         lapsed = shell("collect", order, cwd=library, code=3).err
         assert "lapsed" in lapsed and f"order --again {order}" in lapsed
         assert f"bramblemoor order --again {order}" in shell("orders", cwd=library).out
+    port = address.rpartition(":")[2]
+    with running(account, "--port", port):
         again = shell("order", "--again", order, "--json", cwd=library).json
         assert again["frames"] == 4 and again["order"] != order
         shell("collect", again["order"], cwd=library)
-    with running(account, "--sign-in", "1.5", "--port", address.rpartition(":")[2]):
         order = shell("order", "--json", cwd=library).json["order"]
-        time.sleep(1.5)
+        shell("orders", cwd=library)
+    with running(account, "--sign-in", "0.01", "--links", "0.01", "--port", port):
         refused = shell("collect", order, cwd=library, code=3).err
         assert "the sign-in has lapsed" in refused and "bramblemoor service add emberlow" in refused
-    with running(account, "--port", address.rpartition(":")[2]):
+    with running(account, "--port", port):
         shell("service", "add", "emberlow", address, "--token-file", account / "token.txt", cwd=library)
         shell("collect", order, cwd=library)
     assert shell("unpack", order, "--json", cwd=library).json["balanced"]

@@ -39,7 +39,7 @@ def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
         run="unpack",
         started=sheet.get("started") or stamp(now_utc()),
         finished=stamp(now_utc()),
-        about=_about(sheet, parcel),
+        about=_about(sheet, parcel, library),
         came_in=Amount(frames, files, size),
         kept=[line for line in kept if line.amount != Amount()],
         left_out=left_out,
@@ -47,7 +47,7 @@ def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
     )
 
 
-def _about(sheet: Worksheet, parcel: Parcel) -> dict[str, str]:
+def _about(sheet: Worksheet, parcel: Parcel, library: Library) -> dict[str, str]:
     about = {"service": parcel.service, "order": parcel.order, "parts": str(len(parcel.parts))} | dict(parcel.about)
     edited, plain = sheet.db.execute(
         "SELECT count(*) FILTER (WHERE edited), count(*) FILTER (WHERE NOT edited) FROM (SELECT max(role = 'rendition' OR EXISTS"
@@ -56,6 +56,13 @@ def _about(sheet: Worksheet, parcel: Parcel) -> dict[str, str]:
         " FROM units u GROUP BY frame)"
     ).fetchone()
     about["frames"] = f"{edited:,} with edits, beside or inside the file; {plain:,} without"
+    albums, lone = library.db.execute(
+        "SELECT (SELECT count(*) FROM albums WHERE service = ?), (SELECT count(*) FROM frames WHERE arrived = ? AND id NOT IN"
+        " (SELECT frame FROM album_frames))",
+        (parcel.service, parcel.order),
+    ).fetchone()
+    if albums:
+        about["albums"] = f"{albums:,} of this service; of the new frames, {lone:,} are in none"
     updated = int(sheet.get("updated") or 0)
     if updated:
         about["updated"] = f"{updated:,} that were here already: something new is told of them"
@@ -145,6 +152,7 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
         for trouble in json.loads(row["troubles"]):
             yield Finding(row["name"], trouble)
     yield from _ties(sheet)
+    yield from _lost_edits(sheet)
     has_records = sheet.db.execute("SELECT 1 FROM records LIMIT 1").fetchone() is not None
     for row in sheet.db.execute(
         "SELECT e.name, e.media, e.size, e.picture_kind, u.role, u.path, u.former_name, u.frame,"
@@ -174,6 +182,21 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
                 yield Finding(name, "a reduced copy: no original of it came")
         for conflict in believe(claims_of(library.db, row["id"])).conflicts:
             yield Finding(name, conflict)
+
+
+def _lost_edits(sheet: Worksheet) -> Iterator[Finding]:
+    """Frames that the service says were edited, and of which no edits came."""
+    for row in sheet.db.execute(
+        "SELECT DISTINCT u.frame, p.name FROM records r JOIN pairs ON record = r.id JOIN entries p ON p.id = picture"
+        " JOIN units u ON u.entry = p.id WHERE instr(r.claims, '\"edited\"') ORDER BY u.frame"
+    ):
+        came = sheet.db.execute(
+            "SELECT 1 FROM units u JOIN entries e ON e.sha256 = u.sha256 LEFT JOIN pairs ON picture = e.id"
+            " LEFT JOIN records r ON r.id = record WHERE u.frame = ? AND (u.role = 'rendition' OR e.edits OR r.edits)",
+            (row["frame"],),
+        ).fetchone()
+        if came is None:
+            yield Finding(row["name"], "the service says that it was edited, but no edits came with it")
 
 
 def _ties(sheet: Worksheet) -> Iterator[Finding]:
