@@ -114,7 +114,7 @@ def try_out(
 def _print_trial(result: "Trial", name: str, most: int | None) -> None:
     say.line(f"{name} on {say.many(result.entries, 'entry', 'entries')}; nothing was written to any library.")
     say.line()
-    kinds = ", ".join(f"{count:,} {kind}" for kind, count in result.others.items())
+    kinds = ", ".join(say.many(count, kind) for kind, count in result.others.items())
     rows = [
         ("entries", kinds),
         ("frames", f"{result.frames:,}, with {say.many(result.renditions, 'rendition')} and {say.many(result.clips, 'clip')}"),

@@ -52,9 +52,10 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
         (frame,),
     ).fetchall()
     copies = db.execute(
-        "SELECT name, site, medium, c.state, count(*) AS files, min(read_at) AS read_at, min(grade) AS grade"
+        "SELECT name, site, medium, iif(c.sha256 = f.sha256, c.state, 'an earlier version') AS state,"
+        " count(*) AS files, min(read_at) AS read_at, min(grade) AS grade"
         " FROM copies c JOIN files f ON f.id = file JOIN depots ON depots.id = c.depot WHERE frame = ?"
-        " GROUP BY name, c.state",
+        " GROUP BY name, 4",
         (frame,),
     )
     return {
