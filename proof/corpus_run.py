@@ -86,6 +86,9 @@ def main() -> int:
           f" wrong {counts['pairs wrong']}, left open {counts['pairs missing']:,}")  # fmt: skip
     print(f"         where there are hints only, left open {counts['pairs open, hints only']:,};"
           f" true ties: left open {counts['pairs open, true ties']:,}, guessed {counts['pairs guessed']}")  # fmt: skip
+    hidden = counts["pairs misled"] + counts["pairs hidden"]
+    print(f"         beside a nameless record of a picture that was not sent, which nothing shows: {hidden}, misled"
+          f" {counts['pairs misled']}")  # fmt: skip
     share = counts["fields right"] / max(1, fields)
     print(f"fields   right {counts['fields right']:,} of {fields:,} ({share:.3%}),"
           f" wrong {counts['fields wrong']}, missing {counts['fields missing']:,}")  # fmt: skip

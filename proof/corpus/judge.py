@@ -113,6 +113,9 @@ def _judge_frame(layout: Layout, frame: Frame, found: dict[str, list[str]], scor
     if not frame.told:
         score.note("pairs wrong" if tokens else "pairs right", f"{frame.entry} was given {tokens}")
         return
+    if frame.decided == "hidden":
+        score.note("pairs misled" if tokens and tokens != [frame.token] else "pairs hidden")
+        return
     if tokens and tokens != [frame.token]:
         score.note("pairs wrong", f"{frame.entry} ({frame.token}, {frame.decided}) was given {tokens}")
         return

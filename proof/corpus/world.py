@@ -44,7 +44,8 @@ class Frame:
     entry: str = ""
     sidecar: str = ""
     wanted: str = ""
-    # "sure": the export tells which picture its record belongs to; "may": hints do; "tie": nothing can.
+    # "sure": the export tells which picture its record belongs to; "may": hints do; "tie": nothing can; "hidden": nothing can,
+    # and it does not show.
     decided: str = "sure"
 
     @property
@@ -228,7 +229,14 @@ def _judge_collision(layout: Layout, group: list[Frame]) -> None:
     here = [frame for frame in group if not frame.ghost]
     if not here:
         return
-    if layout.tells_digest and all(frame.files["original"] for frame in here):
+    if layout.tells_digest:
+        for frame in group:
+            frame.decided = "sure" if all(other.files["original"] for other in here) else "may"
+        return
+    if len(here) < len(group) and not layout.tells_name and not layout.tells_size:
+        # The record that has the name may be that of a picture which was not sent: nothing in the export shows it.
+        for frame in here:
+            frame.decided = "hidden"
         return
     names = [unicodedata.normalize("NFC", frame.name).casefold() for frame in group]
     for frame in group:
