@@ -228,6 +228,8 @@ def test_folders_of_parts(shell: Shell, tmp_path: Path) -> None:
     # A slip in one part, its picture in another; the same file again under a second name; somebody's own file in the way.
     pack(tmp_path / "two", {"slips/A_jpg.slip": slip("R1", "A.jpg"), "labels/X/A.jpg": PICTURE}, "TFC", "1of2")
     pack(tmp_path / "two", {"stream/A.jpg": PICTURE}, "TFC", "2of2")
+    one = tmp_path / "two/thrushfield-TFC-1of2.zip"
+    assert "is part 1 of 2" in shell("unpack", "--from", one, "--library", "library", code=2).err
     own = tmp_path / "library/pictures/undated/A.jpg"
     own.parent.mkdir(parents=True)
     own.write_bytes(b"somebody's own")

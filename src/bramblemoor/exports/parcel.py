@@ -52,6 +52,12 @@ def parcel_at(path: Path, service: str, dialect: Dialect, work: Callable[[str], 
     """
     if path.is_file():
         match = _match(dialect, path.name)
+        total = (match.groupdict().get("total") or "1") if match else "1"
+        if match and int(total) > 1:
+            raise WrongUse(
+                f"{path.name} is part {match['number']} of {total}: unpacking makes sense with all of them.",
+                "Name the folder that holds them.",
+            )
         name = match["order"] if match else path.name.split(".")[0]
         return Parcel(service, safe_name(name), dialect, (path,), work(safe_name(name)))
     if not path.is_dir():
