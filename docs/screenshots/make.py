@@ -103,7 +103,7 @@ def main() -> None:
         shoot("standing", typed("bramblemoor standing"), library, environment)
         searched = typed("bramblemoor find lantern --favourite", "bramblemoor find owl --since 2025 --album water")
         shoot("find", searched, library, environment)
-        shoot("show", typed("bramblemoor show ALD_0669.jpg"), library, environment)
+        shoot("show", typed("bramblemoor show ALD_0457.jpg"), library, environment)
         own_word = (
             "bramblemoor tell EMB00044.DNG --title 'The ladder, again' --keyword owls --taken 2025-11-08T14:44:28+00:00"
         )
