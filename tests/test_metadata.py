@@ -24,6 +24,7 @@ from bramblemoor.frames.xmp_reading import read_xmp
 from bramblemoor.frames.xmp_writing import Belonging, foreign_part, sidecar
 from bramblemoor.standins.clips import movie
 from bramblemoor.standins.drawing import draw, jpeg
+from conftest import Shell
 
 PICTURE = draw("reeds", "dawn", 1, (96, 64))
 PACKET = b"""<x:xmpmeta xmlns:x="urn:any"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
@@ -322,3 +323,36 @@ def test_merging_keeps_the_foreign_graph() -> None:
     assert rest is not None and isomorphic(graph(rest), before)
     assert sidecar(facts, Belonging(["An album"]), rest) == merged, "a second merge changes no byte"
     assert [claim.value for claim in read_xmp(merged) if claim.field == "title"] == ["Ours"]
+
+
+@pytest.mark.skipif(_EXEMPI is None, reason="the reference toolkit is not installed")
+def test_the_reference_toolkit_reads_every_sidecar_of_a_library(library: Path) -> None:
+    found = sorted((library / "pictures").rglob("*.xmp"))
+    assert len(found) > 90
+    for path in found:
+        read = Reference(path.read_bytes())
+        titles = [claim.value for claim in read_xmp(path.read_bytes()) if claim.field == "title"]
+        assert read.xmp and read.localized(DC, b"title") == (titles[0] if titles else None), path
+
+
+def test_a_transcoded_copy_is_recognised(shell: Shell, tmp_path: Path) -> None:
+    """The same scene and moment as HEIC at full size and as a smaller JPEG; a picture of the same second is none of them."""
+    from pillow_heif import register_heif_opener
+
+    register_heif_opener()
+    scene, burst = draw("barge", "day", 5, (480, 320)), draw("owls", "dusk", 6, (480, 320))
+    made = {
+        "a.jpg": (scene, "HEIF"),
+        "b.jpg": (scene.resize((240, 160)), "JPEG"),
+        "c.jpg": (burst.resize((240, 160)), "JPEG"),
+    }
+    parcel = tmp_path / "parcel/stream"
+    parcel.mkdir(parents=True)
+    for name, (image, kind) in made.items():
+        image.save(parcel / name, kind, exif=exif().tobytes())
+    shell("new", "library")
+    receipt = shell("unpack", "--from", "parcel", "--dialect", "thrushfield", "--library", "library", "--json").json
+    reduced = [one["name"] for one in receipt["findings"] if "a reduced copy of an original" in one["what"]]
+    assert [name.rpartition("/")[2] for name in reduced] == ["a.jpg)"] and "/b.jpg (of" in reduced[0], receipt[
+        "findings"
+    ]
