@@ -194,8 +194,12 @@ class Dialect:
         return matcher(self.folders.albums)
 
     @cached_property
-    def _tree(self) -> re.Pattern[str]:
-        return matcher(self.folders.tree)
+    def _trees(self) -> list[tuple[re.Pattern[str], str]]:
+        """Patterns of real folders, with what all folders of one have in common. a/** is a itself too."""
+        return [
+            (matcher([glob, glob.removesuffix("/**")]), re.split(r"[*?{]", glob)[0].rpartition("/")[0])
+            for glob in self.folders.tree
+        ]
 
     def kind_of(self, entry: str) -> EntryKind:
         """What an archive entry of this name is. An XMP beside a picture is a sidecar in every dialect."""
@@ -214,9 +218,8 @@ class Dialect:
     def tree_folder(self, entry: str) -> str | None:
         """The folder in which a picture stays, below what all of the tree has in common; None where folders are not real."""
         folder = entry.rpartition("/")[0]
-        for glob in self.folders.tree:
-            if matcher([glob]).fullmatch(folder) or matcher([glob]).fullmatch(folder + "/"):  # a/** is a itself too
-                fixed = re.split(r"[*?]", glob)[0].rpartition("/")[0]
+        for pattern, fixed in self._trees:
+            if pattern.fullmatch(folder):
                 return folder[len(fixed) :].strip("/")
         return None
 

@@ -60,7 +60,7 @@ def list_entries(sheet: Worksheet, parcel: Parcel) -> None:
 
 
 def _list_entry(db: Connection, number: int, entry: Entry, dialect: Dialect) -> None:
-    kind = dialect.kind_of(entry.name)
+    kind, plain = dialect.kind_of(entry.name), folded(entry.name)
     readings = list(dialect.readings(entry.name)) if kind == "picture" else []
     first = readings[0] if readings else None
     cursor = db.execute(
@@ -68,7 +68,7 @@ def _list_entry(db: Connection, number: int, entry: Entry, dialect: Dialect) -> 
         " suffix, ending) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             number, entry.name, kind, entry.method, entry.crc32, entry.packed, entry.size, entry.at, entry.raw,
-            folded(entry.name), folded(entry.name).rpartition("/")[2], kind == "picture" and dialect.is_copy(entry.name),
+            plain, plain.rpartition("/")[2], kind == "picture" and dialect.is_copy(entry.name),
             first.frame if first else None, first.suffix if first else None, first.ending if first else None,
         ),
     )  # fmt: skip
@@ -265,6 +265,7 @@ def entry_of(row: Row) -> Entry:
 
 def _pack_delivered(sheet: Worksheet, part: Container, number: int, parcel: Parcel, *, keep: bool) -> Iterator[int]:
     """Put everything of a part that is no picture into ZIPs, byte for byte, and read the sidecars on the way; yields sizes."""
+    warnings.filterwarnings("ignore", "Duplicate name")  # some services send two entries of one name
     with sheet.changing() as db:
         archive: zipfile.ZipFile | None = None
         packed = 0
@@ -293,7 +294,6 @@ def _pack(archive: zipfile.ZipFile, part: Container, row: Row) -> bytes:
     info = zipfile.ZipInfo(row["name"], (1980, 1, 1, 0, 0, 0))
     info.compress_type = zipfile.ZIP_DEFLATED
     kept = bytearray()
-    warnings.filterwarnings("ignore", "Duplicate name")  # some services send two entries of one name
     with archive.open(info, "w", force_zip64=row["size"] > 1 << 31) as file:
         for piece in part.content(entry_of(row)):
             file.write(piece)

@@ -212,9 +212,8 @@ def _dates(row: sqlite3.Row) -> int:
         if offset is None:
             return _CONTRADICTS
         drift = (shot.local - said.utc).total_seconds() - offset * 60
-        return (
-            _AGREES if abs(drift) <= _EXACTLY else _SILENT
-        )  # many pictures are some minutes from a quarter of an hour
+        # Many pictures are some minutes from a quarter of an hour: only to the second does it tell anything.
+        return _AGREES if abs(drift) <= _EXACTLY else _SILENT
     if said.local is not None and shot.local is not None and None in (said.offset, shot.offset):
         return _AGREES if abs((said.local - shot.local).total_seconds()) <= _EXACTLY else _CONTRADICTS
     if said.local is not None and said.offset is None:

@@ -150,13 +150,6 @@ def own_claims(sheet: Worksheet, frame: int) -> list[Claim]:
     return claims + ([Claim("taken", str(named), "name")] if named else [])
 
 
-def facts_of(sheet: Worksheet, frame: int) -> Facts:
-    claims = own_claims(sheet, frame)
-    for row in records_of(sheet, frame):
-        claims += decode_claims(row["claims"])
-    return believe(claims)
-
-
 def _place_frame(sheet: Worksheet, parcel: Parcel, library: Library, frame: int) -> None:
     """Find paths for the files of a frame: in its folder of the tree, beside those that are here already, or by date."""
     group = sheet.db.execute(
@@ -165,8 +158,9 @@ def _place_frame(sheet: Worksheet, parcel: Parcel, library: Library, frame: int)
         (frame,),
     ).fetchall()
     here = sheet.db.execute("SELECT max(here) FROM units WHERE frame = ?", (frame,)).fetchone()[0]
-    facts = facts_of(sheet, frame)
-    told = next((record["file_name"] for record in records_of(sheet, frame) if record["file_name"]), "")
+    records = records_of(sheet, frame)
+    facts = believe([*own_claims(sheet, frame), *(claim for one in records for claim in decode_claims(one["claims"]))])
+    told = next((record["file_name"] for record in records if record["file_name"]), "")
     by_folder: dict[str, list[sqlite3.Row]] = {}
     for row in group:
         real = parcel.dialect.tree_folder(row["name"])

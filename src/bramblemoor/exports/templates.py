@@ -12,7 +12,7 @@ from urllib.parse import quote
 
 WORDS = ("folder", "parent", "stem", "ending", "name", "suffix", "counter")
 _TOKEN = re.compile(r"\s*(?:'([^']*)'|([A-Za-z]+)|(\d+)|([+|]))")
-_UNITS = {"characters": "characters", "bytes": "bytes", "units": "units"}
+_UNITS = ("characters", "bytes", "units")
 _PLAIN_STEPS = ("lower", "upper", "html", "percent", "composed", "decomposed")
 
 
