@@ -93,8 +93,12 @@ def test_sidecars_companions_and_settings_follow(shell: Shell, library: Path, de
     assert len(told) == 2 and "is a link" in told[1] and "not valid UTF-8" in told[0]
     assert "within each other" in shell("depot", "add", "in", library / "companions", cwd=library, code=2).err
     (library / "companions/catalogue/studio notes.db").unlink()
-    lost = shell("backup", "heron", "--json", cwd=library, code=1).json
-    assert names_of(lost, "left_out") == ["heron: companions/catalogue/studio notes.db"]
+    # What other programs keep beside the pictures comes and goes: the depot follows, and keeps what went.
+    shell("backup", "otter", cwd=library, code=1)
+    assert not (data / "companions/catalogue/studio notes.db").exists()
+    kept = shell("earlier", "otter", "--of", "studio notes", "--json", cwd=library).json["earlier"]
+    assert [one["why"] for one in kept] == ["removed from the library"]
+    assert (depots["otter"] / kept[0]["lies"]).read_bytes() == b"notes"
 
 
 def test_absent_and_wrong_drives_are_refused(
@@ -150,7 +154,7 @@ def test_copies_on_one_device_count_once(shell: Shell, library: Path, tmp_path: 
     assert weighed["states"] == {"single": 96}
     assert any("1 physical device" in step for step in weighed["next"])
     copies = shell("show", "ALD_0457.jpg", "--json", cwd=library).json["copies"]
-    assert {copy["grade"] for copy in copies} <= {"medium", "maybe-cache"}
+    assert {copy["state"] for copy in copies} <= {"proven", "cached"}
 
 
 @pytest.fixture
@@ -186,7 +190,7 @@ def test_a_full_drive_and_a_real_one(shell: Shell, world: Path, library: Path, s
     shell("backup", cwd=library)
     check(world, "--library", library, "--depot", small_drive)
     copies = shell("show", "ALD_0457.jpg", "--json", cwd=library).json["copies"]
-    assert [copy["grade"] for copy in copies] == ["medium"]  # ext4 can prove where a reading came from
+    assert [copy["state"] for copy in copies] == ["proven"]  # ext4 can prove where a reading came from
 
 
 def kill_after(shell: Shell, delay: float, cwd: Path, *arguments: str | Path) -> None:
@@ -227,7 +231,7 @@ def test_restore_falls_back_and_overwrites_nothing(
     assert shell("find", "lantern", "--json", cwd=tmp_path / "both").json["found"] == 23
     (tmp_path / "full").mkdir()
     (tmp_path / "full/letter.txt").write_text("dear")
-    assert "overwrites nothing" in shell("restore", tmp_path / "full", "--from", depots["heron"], code=2).err
+    assert "is not empty" in shell("restore", tmp_path / "full", "--from", depots["heron"], code=2).err
     assert "no depot at" in shell("restore", tmp_path / "new", "--from", tmp_path / "full", code=3).err
 
 

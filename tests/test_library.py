@@ -78,14 +78,14 @@ def test_the_rule_and_freshness(shell: Shell, library: Path, depots: dict[str, P
     edit_settings(library, "sites = 3", "sites = 2")
     shell("backup", cwd=library)
     # A reading that is too old no longer counts; one that may have come from a cache never did.
-    old = (datetime.now() - timedelta(days=400)).strftime("%Y-%m-%dT%H:%M:%SZ")
+    old = int((datetime.now() - timedelta(days=400)).timestamp())
     with sqlite3.connect(library / "ledger/ledger.sqlite") as db:
-        dipper = db.execute("SELECT id FROM depots WHERE name = 'dipper'").fetchone()[0]
-        heron = db.execute("SELECT id FROM depots WHERE name = 'heron'").fetchone()[0]
+        dipper = db.execute("SELECT number FROM depots WHERE name = 'dipper'").fetchone()[0]
+        heron = db.execute("SELECT number FROM depots WHERE name = 'heron'").fetchone()[0]
         frame = db.execute("SELECT id FROM frames WHERE name = 'ALD_0457.jpg'").fetchone()[0]
         db.execute("UPDATE copies SET read_at = ? WHERE depot = ?", (old, dipper))
         files = "SELECT id FROM files WHERE frame = ?"
-        db.execute(f"UPDATE copies SET grade = 'maybe-cache' WHERE depot = ? AND file IN ({files})", (heron, frame))
+        db.execute(f"UPDATE copies SET state = 'cached' WHERE depot = ? AND file IN ({files})", (heron, frame))
     weighed = shell("standing", "--json", cwd=library, code=1).json
     assert weighed["states"] == {"short": 96}
     holders = {holder["name"]: holder for holder in weighed["holders"]}

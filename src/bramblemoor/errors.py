@@ -8,6 +8,7 @@ BramblemoorError            one sentence what happened, one what to do
     ├── ServiceTrouble      the service is down, refuses, or answers nonsense
     ├── PartsAmiss          a parcel is not complete and sound
     ├── HostileArchive      an archive entry that must not be written
+    ├── MassOfChanges       more was changed or removed by others than the guard lets pass
     └── DepotTrouble        a depot is absent, another's, or full
 """
 
@@ -48,6 +49,10 @@ class PartsAmiss(NotPossible):
 
 
 class HostileArchive(NotPossible):
+    pass
+
+
+class MassOfChanges(NotPossible):
     pass
 
 

@@ -1,11 +1,22 @@
 """What the commands share: the library they work on, and their common options."""
 
+import re
+import signal
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from bramblemoor.cli import say
+from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.library.home import Library, find_library
+
+if TYPE_CHECKING:
+    from bramblemoor.depots.copying import Pace
+    from bramblemoor.depots.depot import Depot
 
 LibraryDir = Annotated[
     Path | None,
@@ -13,6 +24,7 @@ LibraryDir = Annotated[
         "--library", metavar="DIR", envvar="BRAMBLEMOOR_LIBRARY", help="The library to use.", show_default=False
     ),
 ]
+_UNITS = {"": 1, "b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "tb": 10**12}
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead.")]
 
 
@@ -54,3 +66,59 @@ def know_stand_ins() -> None:
     from bramblemoor.standins.drives import StandInDrive
 
     add_kind(StandInDrive)
+
+
+def bytes_of(written: str) -> int:
+    if not written:
+        return 0
+    match = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([kmgt]?b?)", written.strip().lower())
+    if match is None or float(match[1]) == 0:
+        raise WrongUse(f"{written!r} is no size.", "Write it as 500MB, 2GB or 4TB.")
+    unit = match[2] if match[2].endswith("b") or not match[2] else match[2] + "b"
+    return int(float(match[1]) * _UNITS[unit])
+
+
+@contextmanager
+def stoppable(pace: "Pace") -> Iterator[None]:
+    """Within it the first Ctrl-C asks a run to end in good order; the second ends it at once, which loses nothing either."""
+
+    def stop(*_: object) -> None:
+        if pace.stopped:
+            raise KeyboardInterrupt
+        pace.stopped = True
+        print("Stopping: what is under way is finished first. Ctrl-C again stops at once.", file=sys.stderr)
+
+    before = signal.signal(signal.SIGINT, stop)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+@contextmanager
+def open_depots(
+    library: Library, names: Sequence[str], *, to_write: bool = True, may_be_none: bool = False
+) -> Iterator[tuple[list["Depot"], bool]]:
+    """Open and hold the depots; says too whether any was passed over.
+
+    A depot that was named must be there. Of all depots, those out of reach are passed over, but one must be there
+    (unless there is something else to do: `may_be_none`).
+    """
+    from bramblemoor.depots.register import depots_named, open_known
+
+    know_stand_ins()
+    opened, troubles = [], []
+    with ExitStack() as stack:
+        for known in depots_named(library, names):
+            try:
+                depot = open_known(library, known, to_write=to_write)
+                if to_write:
+                    stack.enter_context(depot.held())
+                opened.append(depot)
+            except DepotTrouble as trouble:
+                troubles.append(trouble)
+        if troubles and (names or not (opened or may_be_none)):
+            raise troubles[0]
+        for missed in troubles:
+            say.note(f"Passed over: {missed.happened} {missed.remedy}")
+        yield opened, bool(troubles)

@@ -1,91 +1,106 @@
 """backup, verify, mend."""
 
-from collections.abc import Iterator, Sequence
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, know_stand_ins, library_here, single, whose
-from bramblemoor.cli.receipts import finish
-from bramblemoor.errors import DepotTrouble, WrongUse
-from bramblemoor.library.home import Library
+from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, library_here, open_depots, single, stoppable, whose
+from bramblemoor.cli.receipts import finish, print_receipt, receipt_document
+from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
+    from bramblemoor.depots.backup import Planned
+    from bramblemoor.depots.copying import CopyRun
     from bramblemoor.depots.depot import Depot
+    from bramblemoor.depots.verify import Scope
 
 Depots = Annotated[
     list[str] | None, typer.Argument(metavar="[DEPOT]...", help="Which depots; all if not given.", show_default=False)
 ]
-
-
-@contextmanager
-def _open_depots(
-    library: Library, names: Sequence[str], *, to_write: bool = True, may_be_none: bool = False
-) -> Iterator[tuple[list["Depot"], bool]]:
-    """Open and hold the depots; says too whether any was passed over.
-
-    A depot that was named must be there. Of all depots, those out of reach are passed over, but one must be there
-    (unless there is something else to do: `may_be_none`).
-    """
-    from bramblemoor.depots.register import depots_named, open_known
-
-    know_stand_ins()
-    opened, troubles = [], []
-    with ExitStack() as stack:
-        for known in depots_named(library, names):
-            try:
-                depot = open_known(known)
-                if to_write:
-                    stack.enter_context(depot.held())
-                opened.append(depot)
-            except DepotTrouble as trouble:
-                troubles.append(trouble)
-        if troubles and (names or not (opened or may_be_none)):
-            raise troubles[0]
-        for missed in troubles:
-            say.note(f"Passed over: {missed.happened} {missed.remedy}")
-        yield opened, bool(troubles)
+Limit = Annotated[str, typer.Option("--limit", metavar="SIZE", help="Read no more than this a second, as 20MB.")]
+_INTERRUPTED = 130
 
 
 def backup(
     depots: Depots = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only say what would be copied.")] = False,
+    yes: Annotated[
+        bool, typer.Option("--yes", help="Go on although much was changed or removed in the library by others.")
+    ] = False,
+    limit: Limit = "",
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """Bring depots level with the library: each file is read once, written to all of them, and read back from each."""
+    """Bring depots level with the library: each file is read once, written to all of them, and read back from each.
+
+    Before, the library is looked over, as by stocktake. Ctrl-C stops in good order; the same command goes on.
+    """
     from bramblemoor.depots.backup import backup as run
     from bramblemoor.depots.backup import plan_backup
-    from bramblemoor.library.receipts import Amount, total
+    from bramblemoor.depots.copying import Pace
 
     library = library_here(library_dir)
-    with library.held(), _open_depots(library, depots or ()) as (opened, passed_over):
+    pace = Pace(bytes_of(limit) if limit else 0)
+    with library.held(), open_depots(library, depots or ()) as (opened, passed_over):
+        with stoppable(pace), say.meter() as progress:
+            if dry_run:
+                plan = plan_backup(library, opened, progress)
+            else:
+                receipt, copying = run(library, opened, progress, yes=yes, pace=pace)
         if dry_run:
-            wanted, _ = plan_backup(library, opened)
-            plan = {
-                depot.name: total(Amount(item.frames, 1, item.bytes) for item in wanted[depot.id]) for depot in opened
-            }
-            if json:
-                say.as_json(
-                    {name: {"frames": a.frames, "files": a.files, "bytes": a.bytes} for name, a in plan.items()}
-                )
-                return
-            say.table(
-                ("would be copied to", "frames", "files", "size"),
-                [(name, say.dash(a.frames), say.dash(a.files), say.size(a.bytes)) for name, a in plan.items()],
-                right=(1, 2, 3),
-            )
-            say.line("Nothing was copied (--dry-run).")
+            _print_plan(plan, json=json)
             return
-        with say.meter() as progress:
-            receipt = run(library, opened, progress)
     attention = bool(receipt.left_out or receipt.findings or passed_over)
-    if not json and not attention and not any("copied" in line.what for line in receipt.kept):
+    if pace.stopped:
+        _print_stopped(copying)
+    if not json and not attention and not copying.journals:
         say.line(f"Nothing to do: {', '.join(depot.name for depot in opened)} are level with {whose(library)}.")
         return
+    if pace.stopped:
+        if json:
+            say.as_json(receipt_document(receipt))
+        else:
+            print_receipt(receipt)
+        raise typer.Exit(_INTERRUPTED)
     finish(receipt, json=json, attention=attention)
+
+
+def _print_plan(plan: "dict[str, Planned]", *, json: bool) -> None:
+    if json:
+        say.as_json(
+            {
+                name: {
+                    "frames": one.copied.frames, "files": one.copied.files, "bytes": one.copied.bytes,
+                    "moved": one.moved.files, "set_aside": one.removed.files,
+                }
+                for name, one in plan.items()
+            }
+        )  # fmt: skip
+        return
+    say.table(
+        ("depot", "frames to copy", "files", "size", "moved there", "to earlier/"),
+        [
+            (
+                name, say.dash(one.copied.frames), say.dash(one.copied.files), say.size(one.copied.bytes),
+                say.dash(one.moved.files), say.dash(one.removed.files),
+            )
+            for name, one in plan.items()
+        ],
+        right=(1, 2, 3, 4, 5),
+    )  # fmt: skip
+    say.line("Nothing was copied (--dry-run).")
+
+
+def _print_stopped(copying: "CopyRun") -> None:
+    """What is left, and how long it will take at the rate so far."""
+    done = max((outcome.copied.bytes for outcome in copying.outcomes.values()), default=0)
+    left = max((outcome.left.bytes for outcome in copying.outcomes.values()), default=0)
+    files = max((outcome.left.files for outcome in copying.outcomes.values()), default=0)
+    rate = done / copying.seconds if copying.seconds else 0
+    time = f", about {say.duration(left / rate)} at the rate so far ({say.size(rate)}/s)" if rate else ""
+    say.note(f"Stopped. Left to copy: {say.many(files, 'file')}, {say.size(left)}{time}. The same command goes on.")
 
 
 def verify(
@@ -95,23 +110,41 @@ def verify(
             metavar="[DEPOT|library]...", help="Which depots; all, and the library, if not given.", show_default=False
         ),
     ] = None,
+    sample: Annotated[
+        int, typer.Option("--sample", metavar="N", min=0, show_default=False, help="Only N files of each, by chance.")
+    ] = 0,
+    longest_unread: Annotated[
+        bool, typer.Option("--longest-unread", help="Those first that were not read for the longest time.")
+    ] = False,
+    minutes: Annotated[
+        float, typer.Option("--minutes", metavar="N", min=0, show_default=False, help="Stop after N minutes a depot.")
+    ] = 0,
+    up_to: Annotated[str, typer.Option("--up-to", metavar="SIZE", help="Stop after so much at each, as 200GB.")] = "",
+    limit: Limit = "",
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """Read every file of a copy from its medium and compare it with what it should be. Changes no copy."""
+    """Read every file of a copy from its medium and compare it with what it should be. Changes no copy.
+
+    A nightly half hour that works through a drive: bramblemoor verify DEPOT --longest-unread --minutes 30.
+    """
+    from bramblemoor.depots.copying import Pace
     from bramblemoor.depots.verify import verify as run
 
     library = library_here(library_dir)
+    scope = _scope(sample, longest_unread, minutes, up_to)
     names = [name for name in places or () if name != "library"]
     with_library = not places or "library" in places
+    pace = Pace(bytes_of(limit) if limit else 0)
     with ExitStack() as stack:
         stack.enter_context(library.held())
         opened: list[Depot] = []
         passed_over = False
         if names or not places:
-            opened, passed_over = stack.enter_context(_open_depots(library, names, to_write=False, may_be_none=True))
-        with say.meter() as progress:
-            receipt = run(library, opened, with_library=with_library, progress=progress)
+            opened, passed_over = stack.enter_context(open_depots(library, names, to_write=False, may_be_none=True))
+        stack.enter_context(stoppable(pace))
+        progress = stack.enter_context(say.meter())
+        receipt = run(library, opened, with_library=with_library, progress=progress, scope=scope, pace=pace)
     amiss = bool(receipt.left_out or receipt.findings)
     if not json and amiss:
         what = "Every picture is sound, but something else is not"
@@ -119,22 +152,42 @@ def verify(
             what = f"{len(receipt.left_out):,} of {say.many(receipt.came_in.files, 'file')} amiss"
         say.line(f"{what}; to put it right: bramblemoor mend.")
         say.line()
+    if pace.stopped:
+        say.note("Stopped. What was read counts; with --longest-unread the next run goes on with the rest.")
+        if not json:
+            print_receipt(receipt)
+        raise typer.Exit(_INTERRUPTED)
     finish(receipt, json=json, attention=amiss or passed_over)
+
+
+def _scope(sample: int, longest_unread: bool, minutes: float, up_to: str) -> "Scope":
+    from bramblemoor.depots.verify import Choice, Scope
+
+    if sample and longest_unread:
+        raise WrongUse("A sample is taken by chance, not by age.", "Choose --sample or --longest-unread.")
+    size = bytes_of(up_to) if up_to else 0
+    choice: Choice = "sample" if sample else "longest unread" if longest_unread or minutes or size else "everything"
+    return Scope(choice, sample, size, minutes * 60)
 
 
 def mend(depots: Depots = None, library_dir: LibraryDir = None, json: AsJson = False) -> None:
     """Put right what verifying found, from any good copy; what was damaged is kept aside, not destroyed."""
+    from bramblemoor.depots.copying import Pace
     from bramblemoor.depots.mend import mend as run
 
     library = library_here(library_dir)
     if depots and "library" in depots:
         raise WrongUse("The library is mended along with any depot.", "Leave it out: bramblemoor mend.")
-    with library.held(), _open_depots(library, depots or ()) as (opened, passed_over), say.meter() as progress:
-        receipt = run(library, opened, progress)
+    pace = Pace()
+    with (
+        library.held(), open_depots(library, depots or ()) as (opened, passed_over), stoppable(pace), say.meter() as progress,
+    ):  # fmt: skip
+        receipt = run(library, opened, progress, pace)
     if not json and not receipt.came_in.files and not receipt.findings:
         say.line(f"Nothing is known to be damaged or missing in {whose(library)}. To look: bramblemoor verify.")
         return
-    finish(receipt, json=json, attention=bool(receipt.left_out or passed_over))
+    lost = any("no good copy" in finding.what for finding in receipt.findings)
+    finish(receipt, json=json, attention=bool(receipt.left_out or passed_over or lost))
 
 
 COMMANDS = {"backup": single("backup", backup), "verify": single("verify", verify), "mend": single("mend", mend)}

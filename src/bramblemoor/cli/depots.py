@@ -1,14 +1,46 @@
-"""depot add, list."""
+"""depot add, list, change, retire, replace, adopt, repair, look, level."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, group, know_stand_ins, library_here, whose
+from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, group, know_stand_ins, library_here, open_depots, whose
+from bramblemoor.errors import WrongUse
 
-app = group("depot", "Add and list the places where copies are held.")
+if TYPE_CHECKING:
+    from bramblemoor.depots.drives import Drive
+    from bramblemoor.depots.terms import Terms
+
+app = group("depot", "The places where copies are held: add, list, change, replace, look through.")
+
+Name = Annotated[str, typer.Argument(metavar="DEPOT", help="Which depot.")]
+Words = list[str] | None
+Years = Annotated[Words, typer.Option("--year", metavar="YEARS", help="Only these years: 2019, 2015-2019 or undated.")]
+Shoots = Annotated[Words, typer.Option("--shoot", metavar="GLOB", help="Only shoots whose folder fits.")]
+Kinds = Annotated[Words, typer.Option("--kind", metavar="KIND", help="Only photo, or only video.")]
+Only = Annotated[Words, typer.Option("--only", metavar="GLOB", help="Only frames and files that fit.")]
+Without = Annotated[
+    Words, typer.Option("--without", metavar="GLOB", help="Not those that fit, as .* or companions/previews/")
+]
+Since = Annotated[str | None, typer.Option("--since", metavar="DATE", help="Only what was taken on or after.")]
+Until = Annotated[str | None, typer.Option("--until", metavar="DATE", help="Only what was taken on or before.")]
+AtLeast = Annotated[str | None, typer.Option("--at-least", metavar="SIZE", help="Only originals of this size or more.")]
+AtMost = Annotated[str | None, typer.Option("--at-most", metavar="SIZE", help="Only originals of this size or less.")]
+KeepFor = Annotated[
+    str | None,
+    typer.Option(
+        "--keep-for", metavar="DAYS", help="How long earlier versions stay: ever, a number of days, none (a mirror)."
+    ),
+]
+LeaveFree = Annotated[
+    str | None, typer.Option("--leave-free", metavar="SIZE", help="Space that is to stay free there.")
+]
+StandIn = Annotated[
+    str,
+    typer.Option("--stand-in", metavar="DEVICE", help="Pretend that the folder is a drive, for trying things out."),
+]
 
 
 @app.command("add")
@@ -20,72 +52,239 @@ def add(
     ],
     site: Annotated[str, typer.Option(help="Where the drive is kept: studio, cottage, ...")] = "",
     medium: Annotated[str, typer.Option(help="What it is: ssd, hdd, nas, ...")] = "",
-    stand_in: Annotated[
-        str,
-        typer.Option(
-            "--stand-in", metavar="DEVICE", help="Pretend that the folder is a drive of its own, for trying things out."
-        ),
-    ] = "",
+    year: Years = None,
+    shoot: Shoots = None,
+    kind: Kinds = None,
+    only: Only = None,
+    without: Without = None,
+    since: Since = None,
+    until: Until = None,
+    at_least: AtLeast = None,
+    at_most: AtMost = None,
+    keep_for: KeepFor = None,
+    leave_free: LeaveFree = None,
+    stand_in: StandIn = "",
     stand_in_flips: Annotated[str, typer.Option("--stand-in-flips", metavar="FILE", hidden=True)] = "",
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """Add a depot, tell where a known one is now, or adopt one that another copy of this library wrote."""
-    from bramblemoor.depots.register import add_depot
+    """Add a depot, tell where a known one is now, or take in one of this library that lies there already.
+
+    Globs: * and ? within a name, ** for any folders; without a slash they are for names at any depth.
+    """
+    from bramblemoor.depots.enroll import add_depot
+    from bramblemoor.depots.terms import Terms
     from bramblemoor.standins.drives import StandInDrive
 
     know_stand_ins()
     library = library_here(library_dir)
+    terms = _changed(
+        Terms(), year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
+    )  # fmt: skip
     options = {"device": stand_in} | ({"flips": stand_in_flips} if stand_in_flips else {}) if stand_in else {}
     with library.held():
-        depot, adopted = add_depot(
-            library,
-            folder,
-            name=name,
-            site=site,
-            medium=medium,
-            kind=StandInDrive.kind if stand_in else "folder",
-            options=options,
-        )
+        depot, known = add_depot(
+            library, folder, name=name, site=site, medium=medium, kind=StandInDrive.kind if stand_in else "folder",
+            options=options, terms=terms,
+        )  # fmt: skip
     identity = depot.identity
     if json:
         say.as_json(
             {
-                "depot": identity.name,
-                "id": identity.id,
-                "site": identity.site,
-                "medium": identity.medium,
-                "adopted": adopted,
+                "depot": identity.name, "id": identity.id, "site": identity.site, "medium": identity.medium,
+                "taken_in": known,
             }
-        )
+        )  # fmt: skip
         return
     where = f"at {identity.site}, on {identity.medium} ({depot.drive.device})"
-    if adopted:
+    if known:
         say.line(
             f"Found the depot {identity.name} {where}. What lies there counts once it was read: bramblemoor verify."
         )
+        return
+    say.line(f"Made the depot {identity.name} {where}.")
+    if terms != Terms():
+        say.line(f"It gets: {_said(terms)}.")
+    if stand_in:
+        say.line("Its device is a pretence: in truth it lies on the same disk as everything else here.")
+
+
+def _said(terms: "Terms") -> str:
+    from bramblemoor.depots.terms import said
+
+    return said(terms)
+
+
+def _changed(
+    terms: "Terms", year: Words, shoot: Words, kind: Words, only: Words, without: Words, since: str | None, until: str | None,
+    at_least: str | None, at_most: str | None, keep_for: str | None, leave_free: str | None,
+) -> "Terms":  # fmt: skip
+    """The terms with what was said of them; a list that is said replaces the former one, an empty word empties it."""
+    import msgspec
+
+    from bramblemoor.depots.terms import checked
+
+    lists = {"years": year, "shoots": shoot, "kinds": kind, "only": only, "without": without}
+    said: dict[str, object] = {
+        name: [word for word in words if word] for name, words in lists.items() if words is not None
+    }
+    said |= {
+        name: word for name, word in (("since", since), ("until", until), ("keep_for", keep_for)) if word is not None
+    }
+    sizes = {"at_least": at_least, "at_most": at_most, "leave_free": leave_free}
+    said |= {name: bytes_of(word) if word not in ("", "0") else 0 for name, word in sizes.items() if word is not None}
+    return checked(msgspec.structs.replace(terms, **said))
+
+
+@app.command("change")
+def change(
+    depot: Name,
+    name: Annotated[str, typer.Option(help="Call it this.")] = "",
+    site: Annotated[str, typer.Option(help="It is kept there now.")] = "",
+    medium: Annotated[str, typer.Option(help="What it is: ssd, hdd, nas, ...")] = "",
+    year: Years = None,
+    shoot: Shoots = None,
+    kind: Kinds = None,
+    only: Only = None,
+    without: Without = None,
+    since: Since = None,
+    until: Until = None,
+    at_least: AtLeast = None,
+    at_most: AtMost = None,
+    keep_for: KeepFor = None,
+    leave_free: LeaveFree = None,
+    library_dir: LibraryDir = None,
+) -> None:
+    """Change what a depot is called, where it is kept, or what it gets. The next backup acts upon it.
+
+    What it should not have any more moves to earlier/ there. An empty word takes a condition back: --year "".
+    """
+    from bramblemoor.depots.enroll import change_depot
+
+    library = library_here(library_dir)
+    with library.held(), open_depots(library, [depot]) as (opened, _):
+        terms = _changed(
+            opened[0].identity.terms, year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
+        )  # fmt: skip
+        changed = change_depot(library, opened[0], name=name, site=site, medium=medium, terms=terms).identity
+    say.line(f"The depot {changed.name} at {changed.site}, on {changed.medium}: {_said(changed.terms)}.")
+    say.line("See what that means: bramblemoor backup --dry-run.")
+
+
+@app.command("retire")
+def retire(
+    depot: Name,
+    undo: Annotated[bool, typer.Option("--undo", help="Take it back into use.")] = False,
+    library_dir: LibraryDir = None,
+) -> None:
+    """Count on a depot no more. Its drive is left as it is, and need not be there."""
+    from bramblemoor.depots.enroll import retire as run
+    from bramblemoor.depots.register import depots_named
+
+    library = library_here(library_dir)
+    known = depots_named(library, [depot])[0]
+    with library.held():
+        run(library, known, undo=undo)
+    if undo:
+        say.line(f"The depot {depot} is in use again. What it holds counts as far as it was read lately.")
     else:
-        say.line(f"Made the depot {identity.name} {where}.")
-        if stand_in:
-            say.line("Its device is a pretence: in truth it lies on the same disk as everything else here.")
+        say.line(f"The depot {depot} is retired: it counts for nothing now, and nothing is written to it.")
+        say.line("See what is left: bramblemoor standing.")
+
+
+@app.command("replace")
+def replace(
+    depot: Name,
+    folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="An existing, empty folder on the new drive.")],
+    stand_in: StandIn = "",
+    library_dir: LibraryDir = None,
+) -> None:
+    """Let a new drive take a depot's place, with the same name, site and terms. The old one is retired, and left as it is."""
+    from bramblemoor.depots.enroll import replace_depot
+    from bramblemoor.depots.register import depots_named
+
+    know_stand_ins()
+    library = library_here(library_dir)
+    with library.held():
+        known = depots_named(library, [depot])[0]
+        replace_depot(library, known, folder, options={"device": stand_in} if stand_in else {})
+    say.line(f"The depot {depot} is now at {folder}, and empty; the former drive is retired, and as it was.")
+    say.line(f"To fill it: bramblemoor backup {depot}; or from another drive: bramblemoor depot level FROM {depot}.")
+
+
+@app.command("adopt")
+def adopt(
+    depot: Annotated[str, typer.Argument(metavar="DEPOT|FOLDER", help="A known depot, or the folder of one.")],
+    new_name: Annotated[
+        str, typer.Option("--as", metavar="NAME", help="Make it a depot of its own, as when a drive was cloned.")
+    ] = "",
+    library_dir: LibraryDir = None,
+) -> None:
+    """Accept a depot that another copy of this library has written, or a cloned drive, as it lies there.
+
+    What it holds instead of the library's files moves to earlier/ there at the next backup; nothing is lost.
+    """
+    from bramblemoor.depots.depot import open_depot
+    from bramblemoor.depots.enroll import adopt as run
+    from bramblemoor.depots.register import known_depots
+
+    know_stand_ins()
+    library = library_here(library_dir)
+    named = next((known for known in known_depots(library) if known.name == depot), None)
+    root = named.found() if named else Path(depot)
+    if root is None:
+        raise WrongUse(f"The depot {depot} is not attached.", "Plug its drive in, or name its folder.")
+    opened = open_depot(root)
+    if opened.identity.library != library.settings.library.id:
+        raise WrongUse(f"{root} holds a depot of another library.", "Use that library; nothing was written.")
+    known = next((known for known in known_depots(library) if known.id == opened.id), None)
+    with library.held(), opened.held():
+        adopted = run(library, opened, known, new_name)
+    say.line(f"Adopted the depot {adopted.name} at {root}. What lies there counts once it was read.")
+    say.line(f"Next: bramblemoor verify {adopted.name}, then bramblemoor backup {adopted.name}.")
+
+
+@app.command("repair")
+def repair(
+    depot: Name,
+    folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="Where it lies.")],
+    library_dir: LibraryDir = None,
+) -> None:
+    """Write a depot's damaged depot.toml anew, from what the ledger knows."""
+    from bramblemoor.depots.enroll import rewrite_identity
+    from bramblemoor.depots.register import depots_named
+
+    know_stand_ins()
+    library = library_here(library_dir)
+    with library.held():
+        known = depots_named(library, [depot])[0]
+        rewrite_identity(library, known, folder)
+    say.line(f"Wrote {folder / 'depot.toml'} anew. Next: bramblemoor verify {depot}.")
 
 
 @app.command("list")
-def list_depots(library_dir: LibraryDir = None, json: AsJson = False) -> None:
-    """List the depots, whether they are within reach, and how much room they have."""
+def list_depots(
+    attached: Annotated[bool, typer.Option("--attached", help="List the drives that are attached instead.")] = False,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """List the depots, whether they are within reach, what they get, and how much room they have."""
     from bramblemoor.depots.register import known_depots
     from bramblemoor.library.durable import free_bytes
 
     library = library_here(library_dir)
+    if attached:
+        _print_drives(library.settings.library.id, json=json)
+        return
     rows = []
     for known in known_depots(library):
-        present = known.present
+        root = known.found()
         held, size = library.db.execute(
             "SELECT count(*), coalesce(sum(bytes), 0) FROM copies JOIN files ON id = file WHERE depot = ?"
-            " AND state IN ('good', 'written')",
-            (known.id,),
+            " AND state IN ('proven', 'cached', 'written')",
+            (known.number,),
         ).fetchone()
-        rows.append((known, present, held, size, free_bytes(known.root) if present else None))
+        rows.append((known, root, held, size, free_bytes(root) if root else None))
     if json:
         say.as_json(
             {
@@ -93,9 +292,10 @@ def list_depots(library_dir: LibraryDir = None, json: AsJson = False) -> None:
                 "depots": [
                     {
                         "name": known.name, "id": known.id, "site": known.site, "medium": known.medium, "device": known.device,
-                        "folder": str(known.root), "present": present, "files": held, "bytes": size, "free_bytes": free,
+                        "folder": str(root or known.root), "present": root is not None, "files": held, "bytes": size,
+                        "free_bytes": free, "gets": _said(known.terms), "retired": known.retired,
                     }
-                    for known, present, held, size, free in rows
+                    for known, root, held, size, free in rows
                 ],
             }
         )  # fmt: skip
@@ -110,13 +310,101 @@ def list_depots(library_dir: LibraryDir = None, json: AsJson = False) -> None:
         [
             (
                 known.name, known.site, known.medium, known.device, f"{say.many(held, 'file')}, {say.size(size)}",
-                say.size(free) if free is not None else "-", str(known.root) if present else "not within reach",
+                say.size(free) if free is not None else "-",
+                f"retired {known.retired[:10]}" if known.retired else str(root) if root else "not within reach",
             )
-            for known, present, held, size, free in rows
+            for known, root, held, size, free in rows
         ],
         right=(5,),
     )  # fmt: skip
+    for known, *_ in rows:
+        if known.terms.chooses or known.terms.keep_for != "ever" or known.terms.leave_free:
+            say.line(f"  {known.name} gets: {_said(known.terms)}")
     say.line(f"{say.many(len(rows), 'depot')} of {whose(library)}.")
+
+
+def _print_drives(library: str, *, json: bool) -> None:
+    from bramblemoor.depots.drives import attached_drives
+
+    drives = list(attached_drives())
+    if json:
+        say.as_json(
+            [
+                {
+                    "mount": str(drive.mount), "file_system": drive.file_system, "bytes": drive.bytes, "free_bytes": drive.free,
+                    "depots": [{"name": one.name, "id": one.id, "folder": str(root)} for root, one in drive.depots],
+                }
+                for drive in drives
+            ]
+        )  # fmt: skip
+        return
+    if not drives:
+        say.line("No drive is attached but the system's own.")
+        return
+    say.table(
+        ("drive", "file system", "size", "free", "depots"),
+        [
+            (
+                str(drive.mount), drive.file_system or "-", say.size(drive.bytes), say.size(drive.free),
+                _whose_depots(drive, library),
+            )
+            for drive in drives
+        ],
+        right=(2, 3),
+    )  # fmt: skip
+
+
+def _whose_depots(drive: "Drive", library: str) -> str:
+    return (
+        ", ".join(one.name if one.library == library else f"{one.name} (of another library)" for _, one in drive.depots)
+        or "-"
+    )
+
+
+@app.command("look")
+def look(
+    depot: Annotated[str, typer.Argument(metavar="DEPOT|FOLDER", help="A known depot, or any depot's folder.")],
+    below: Annotated[str, typer.Option("--below", metavar="PATH", help="List what is there, as pictures/2024.")] = "",
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Look through a depot from its own side: what it holds, its runs and readings. Needs no library."""
+    from bramblemoor.cli.depot_page import print_depot, print_folder
+    from bramblemoor.depots.depot import open_depot
+
+    know_stand_ins()
+    root = Path(depot)
+    if not (root / "depot.toml").is_file():
+        from bramblemoor.depots.register import depots_named, open_known
+
+        library = library_here(library_dir)
+        root = open_known(library, depots_named(library, [depot])[0]).root
+    if below:
+        print_folder(open_depot(root), below, json=json)
+    else:
+        print_depot(open_depot(root), json=json)
+
+
+@app.command("level")
+def level(
+    source: Annotated[Path, typer.Argument(metavar="FROM", help="The folder of the depot that is complete.")],
+    target: Annotated[Path, typer.Argument(metavar="TO", help="The folder of the depot to bring level with it.")],
+    json: AsJson = False,
+) -> None:
+    """Bring one depot level with another of the same library, while the library itself is away.
+
+    What differs at the second moves to earlier/ there. Both must follow the same line of backups.
+    """
+    from bramblemoor.cli.receipts import finish
+    from bramblemoor.depots.copying import Pace
+    from bramblemoor.depots.depot import open_depot
+    from bramblemoor.depots.level import level as run
+
+    know_stand_ins()
+    first, second = open_depot(source), open_depot(target)
+    with second.held(), say.meter() as progress:
+        receipt = run(first, second, progress, Pace())
+    finish(receipt, json=json, attention=bool(receipt.left_out))
 
 
 COMMANDS = {"depot": app}

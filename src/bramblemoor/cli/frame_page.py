@@ -9,6 +9,7 @@ from bramblemoor.library.home import Library
 
 _NAMES = {
     "you": "you",
+    "sidecar": "its sidecar",
     "xmp": "its XMP",
     "iptc": "its IPTC",
     "camera": "the camera",
@@ -52,9 +53,9 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
         (frame,),
     ).fetchall()
     copies = db.execute(
-        "SELECT name, site, medium, iif(c.sha256 = f.sha256, c.state, 'an earlier version') AS state,"
-        " count(*) AS files, min(read_at) AS read_at, min(grade) AS grade"
-        " FROM copies c JOIN files f ON f.id = file JOIN depots ON depots.id = c.depot WHERE frame = ?"
+        "SELECT name, site, medium, iif(c.sha256 IS NULL, c.state, 'an earlier version') AS state, count(*) AS files,"
+        " strftime('%Y-%m-%dT%H:%M:%SZ', min(read_at), 'unixepoch') AS read_at"
+        " FROM copies c JOIN files f ON f.id = file JOIN depots ON depots.number = c.depot WHERE frame = ?"
         " GROUP BY name, 4",
         (frame,),
     )

@@ -22,6 +22,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("find", "library", "Find frames by words, dates, albums, keywords, people, locations."),
             ("show", "library", "Show all that is known of one frame, and who says it."),
             ("tell", "tell", "Say what you know of a frame: title, date, people, location."),
+            ("stocktake", "stocktake", "Take up what you and other programs did in its folders."),
             ("receipt", "receipts", "Read the balanced account of a run."),
         ),
     ),
@@ -41,12 +42,15 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
     (
         "Copies",
         (
-            ("depot", "depots", "Add and list the places where copies are held."),
+            ("depot", "depots", "The places where copies are held: add, list, change, look through."),
             ("backup", "copies", "Copy the library to its depots and read every copy back."),
             ("verify", "copies", "Read copies from their media and find what is damaged or missing."),
             ("mend", "copies", "Put damaged and missing files right from good copies."),
-            ("standing", "standing", "Is everything safe? By year and depot, against the rule."),
-            ("restore", "restore", "Bring a whole library back from a depot."),
+            ("standing", "standing", "Is everything safe? By year and depot; and what if one were lost."),
+            ("drill", "drill", "Practise a restore, and learn what it proves."),
+            ("earlier", "earlier", "List earlier versions and removed files at a depot."),
+            ("purge", "earlier", "Delete earlier versions at a depot for good."),
+            ("restore", "restore", "Bring a library back from a depot, or some of it, or an earlier state."),
         ),
     ),
     (

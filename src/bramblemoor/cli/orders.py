@@ -8,7 +8,7 @@ import typer
 from msgspec import structs, to_builtins
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single
+from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, library_here, single
 from bramblemoor.cli.service import Patience, sign_in
 from bramblemoor.errors import ServiceTrouble, WrongUse
 
@@ -19,7 +19,6 @@ if TYPE_CHECKING:
 _NEXT = {
     "ready": "bramblemoor collect", "collected": "bramblemoor unpack", "lapsed": "bramblemoor order --again",
 }  # fmt: skip
-_UNITS = {"": 1, "b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9}
 
 
 Album = Annotated[list[str] | None, typer.Option(metavar="TITLE", help="Only this album; may be given again.")]
@@ -69,7 +68,7 @@ def order(
         if repeat_until and not every:
             raise WrongUse("--repeat-until goes with --every.", "Say how often, as --every 30.")
         scope = structs.replace(
-            scope, part_bytes=_bytes(part_size), container=container, every_days=every, repeat_until=repeat_until
+            scope, part_bytes=bytes_of(part_size), container=container, every_days=every, repeat_until=repeat_until
         )
     known = service_named(library, service)
     with library.held():
@@ -222,16 +221,6 @@ def check_albums(wanted: list[str], known: list[str]) -> None:
             near = get_close_matches(title, known, 1, 0.0)
             hint = f"Did you mean {near[0]!r}?" if near else "The account has no albums."
             raise WrongUse(f"The account has no album {title!r}.", hint)
-
-
-def _bytes(written: str) -> int:
-    if not written:
-        return 0
-    match = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([kmg]?b?)", written.strip().lower())
-    if match is None or float(match[1]) == 0:
-        raise WrongUse(f"{written!r} is no size.", "Write it as 500MB or 2GB.")
-    unit = match[2] if match[2].endswith("b") or not match[2] else match[2] + "b"
-    return int(float(match[1]) * _UNITS[unit])
 
 
 COMMANDS = {

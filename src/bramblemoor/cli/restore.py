@@ -1,29 +1,70 @@
 """restore."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, know_stand_ins, single, whose
+from bramblemoor.cli.common import AsJson, LibraryDir, know_stand_ins, library_here, single, whose
 from bramblemoor.cli.receipts import finish
+from bramblemoor.errors import DepotTrouble, NoLibrary, WrongUse
+
+if TYPE_CHECKING:
+    from bramblemoor.depots.depot import Depot
+    from bramblemoor.depots.selecting import Selection
+    from bramblemoor.library.home import Library
+
+Words = list[str] | None
 
 
 def restore(
-    folder: Annotated[Path, typer.Argument(metavar="DIR", help="A new or empty folder for the library.")],
+    folder: Annotated[Path, typer.Argument(metavar="DIR", help="Where to; for a whole library a new folder.")],
     depots: Annotated[
-        list[Path],
-        typer.Option("--from", metavar="DEPOT", help="A depot's folder; give more to fall back on, best first."),
-    ],
+        list[str] | None,
+        typer.Option(
+            "--from", metavar="DEPOT", help="A depot's folder, or its name; give more to fall back on, best first."
+        ),
+    ] = None,
+    frame: Annotated[Words, typer.Option("--frame", metavar="NAME", help="Only this frame, by name or path.")] = None,
+    shoot: Annotated[
+        Words, typer.Option("--shoot", metavar="GLOB", help="Only shoots whose folder fits, as '2026-05*'.")
+    ] = None,
+    album: Annotated[
+        Words, typer.Option("--album", metavar="TEXT", help="Only albums with this in their title.")
+    ] = None,
+    year: Annotated[list[int] | None, typer.Option("--year", metavar="YEAR", help="Only this year.")] = None,
+    as_of: Annotated[
+        str, typer.Option("--as-of", metavar="DATE", help="As it stood at the depot at the end of that day.")
+    ] = "",
+    ledger_only: Annotated[
+        bool, typer.Option("--ledger-only", help="Only give the library in DIR the ledger that lies at a depot.")
+    ] = False,
+    library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """Bring a whole library back from one or more depots. Needs nothing but the depots; overwrites nothing."""
-    from bramblemoor.depots.restore import depots_at, is_restored
+    """Bring a whole library back from one or more depots, or some of it. Overwrites nothing.
+
+    Whole: restore DIR --from DEPOT; it needs nothing but the depots. Some: restore DIR --year 2024, from the nearest good
+    copies of the library you are in, or --from a depot. What is damaged at one depot is taken from the next.
+    """
+    from bramblemoor.depots.restore import is_restored, restore_ledger
     from bramblemoor.depots.restore import restore as run
+    from bramblemoor.depots.selecting import Selection
 
     know_stand_ins()
-    sources = depots_at(depots)
+    selection = Selection(frame or (), shoot or (), album or (), year or ())
+    if not selection.everything or as_of:
+        _some(folder, depots or [], selection, as_of, library_dir, json=json)
+        return
+    if not depots:
+        raise WrongUse("Say from which depot.", "Give its folder: --from DEPOT; or say what you want, as --year 2024.")
+    sources = _sources(depots, None)
+    if ledger_only:
+        library = restore_ledger(folder, sources)
+        say.line(f"{whose(library)} has the ledger of {', '.join(depot.name for depot in sources)} again.")
+        say.line("Next: bramblemoor stocktake, to see what has happened since; then bramblemoor verify.")
+        return
     if is_restored(folder, sources[0]):
         if json:
             say.as_json({"restored": str(folder), "already": True})
@@ -38,6 +79,61 @@ def restore(
         say.line("Other depots become known again with: bramblemoor depot add NAME FOLDER.")
         say.line()
     finish(receipt, json=json, attention=bool(receipt.left_out or receipt.findings))
+
+
+def _some(
+    folder: Path, names: list[str], selection: "Selection", as_of: str, library_dir: Path | None, *, json: bool
+) -> None:
+    from contextlib import nullcontext
+
+    from bramblemoor.depots.selecting import restore_some
+    from bramblemoor.depots.shelf import NOW
+    from bramblemoor.library.search import day_after, first_day
+
+    moment = NOW
+    if as_of:
+        first_day(as_of)
+        moment = f"{day_after(as_of)}T00:00:00Z" if len(as_of) <= 10 else as_of
+    library: Library | None = None
+    try:
+        library = library_here(library_dir)
+    except NoLibrary:
+        if not names:
+            raise
+    if library is not None and library.read_only:
+        library = None
+    sources = _sources(names, library)
+    with say.meter() as progress, library.held() if library else nullcontext():
+        receipt = restore_some(folder, sources, selection, library, progress, moment)
+    if not json:
+        say.line(f"Restored to {folder}, under the paths of the library.")
+        say.line()
+    finish(receipt, json=json, attention=bool(receipt.left_out or receipt.findings))
+
+
+def _sources(names: list[str], library: "Library | None") -> "list[Depot]":
+    """The depots of those folders or names; without any, all that are within reach, those at the library's site first."""
+    from bramblemoor.depots.register import depots_named, known_depots, open_known
+    from bramblemoor.depots.restore import depots_at
+
+    if library is None:
+        return depots_at([Path(name) for name in names])
+    known = {one.name for one in known_depots(library)}
+    if names:
+        return [
+            open_known(library, depots_named(library, [name])[0]) if name in known else depots_at([Path(name)])[0]
+            for name in names
+        ]
+    opened = []
+    home = library.settings.library.site
+    for one in sorted(depots_named(library, []), key=lambda depot: (depot.site != home, depot.number)):
+        try:
+            opened.append(open_known(library, one))
+        except DepotTrouble as trouble:
+            say.note(f"Passed over: {trouble.happened}")
+    if not opened:
+        raise DepotTrouble("No depot is within reach.", "Plug a drive in, and run the same command again.")
+    return opened
 
 
 COMMANDS = {"restore": single("restore", restore)}

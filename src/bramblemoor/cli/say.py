@@ -12,7 +12,11 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 Progress = Callable[[str, int, int], None]
-_COUNTED = {"filing": "files", "writing sidecars": "frames"}  # stages that count things; the others count bytes
+_COUNTED = {
+    "filing": "files",
+    "writing sidecars": "frames",
+    "looking over the library": "files",
+}  # stages that count things; the others count bytes
 _PATIENCE = 1.5  # seconds before a progress line appears
 
 
@@ -23,6 +27,15 @@ def size(count: float) -> str:
             return f"{count:.0f} B" if unit == "B" else f"{count:.{1 if count < 99.95 else 0}f} {unit}"
         count /= 1000
     raise AssertionError("unreachable")
+
+
+def duration(seconds: float) -> str:
+    """ "40 seconds", "12 minutes", "3.5 hours"."""
+    if seconds < 90:
+        return many(round(seconds), "second")
+    if seconds < 5400:
+        return many(round(seconds / 60), "minute")
+    return f"{seconds / 3600:.1f} hours" if seconds < 172_800 else f"{seconds / 86_400:.1f} days"
 
 
 def many(count: int, thing: str, things: str = "") -> str:

@@ -1,13 +1,14 @@
 """standing."""
 
+from collections.abc import Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
-from bramblemoor.errors import NotPossible
+from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
 
@@ -20,10 +21,26 @@ _MEANING = {
     "single": "one copy only; copies on the same physical device count as one",
     "lost": "no good copy known",
 }
+_FEW = 10
 
 
-def standing(library_dir: LibraryDir = None, json: AsJson = False) -> None:
-    """Is everything safe? Frames by year and depot against the rule, and what to do next."""
+def standing(
+    by_shoot: Annotated[bool, typer.Option("--by-shoot", help="Count by shoot instead of by year.")] = False,
+    if_lost: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--if-lost", metavar="WHAT", help="Suppose this depot, site or kind of medium were gone; may be repeated."
+        ),
+    ] = None,
+    every: Annotated[bool, typer.Option("--all", help="Name every frame that would be lost, short or single.")] = False,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Is everything safe? Frames by year and depot against the rule, and what to do next.
+
+    What if the studio burns down: bramblemoor standing --if-lost studio.
+    """
+    from bramblemoor.depots.standing import STATES, frames_standing
     from bramblemoor.depots.standing import standing as weigh
 
     library = library_here(library_dir)
@@ -32,40 +49,65 @@ def standing(library_dir: LibraryDir = None, json: AsJson = False) -> None:
             f"{library.root} is one copy, and knows nothing of the others.",
             "Ask the working library: bramblemoor --library DIR standing.",
         )
-    weighed = weigh(library)
+    gone = if_lost or []
+    _require_known(library, gone)
+    by: Literal["shoot", "year"] = "shoot" if by_shoot else "year"
+    weighed = weigh(library, by=by, lost=gone)
+    named: list[tuple[str, str]] = []
+    if gone or every:
+        for path, state in frames_standing(library, STATES[1:], gone):
+            named.append((path, state))
+            if len(named) > _FEW and not every:
+                break
     if json:
-        say.as_json(_document(library, weighed))
+        document = _document(library, weighed, by)
+        if gone or every:
+            document |= {"if_lost": gone, "named": [{"path": path, "state": state} for path, state in named]}
+        say.as_json(document)
+    elif gone:
+        _print_what_if(library, weighed, weigh(library), gone, named, every)
     else:
-        _print(library, weighed)
+        _print(library, weighed, by)
+        _print_named(named, every)
     if not weighed.sound:
         raise typer.Exit(1)
 
 
-def _document(library: Library, weighed: "Standing") -> dict[str, Any]:
+def _require_known(library: Library, gone: Sequence[str]) -> None:
+    from difflib import get_close_matches
+
+    from bramblemoor.depots.standing import holders_of
+
+    known = {word for holder in holders_of(library) for word in (holder.name, holder.site, holder.medium)}
+    for word in gone:
+        if word not in known:
+            near = get_close_matches(word, known, 1, 0.0)[0]
+            raise WrongUse(f"There is no depot, site or medium {word!r} here.", f"Did you mean {near}?")
+
+
+def _document(library: Library, weighed: "Standing", by: str) -> dict[str, Any]:
+    rule = library.settings.rule
     return {
         "library": library.name,
         "safe": weighed.sound,
         "rule": {
-            "copies": library.settings.rule.copies,
-            "media": library.settings.rule.media,
-            "sites": library.settings.rule.sites,
-            "fresh_days": library.settings.rule.fresh_days,
+            "copies": rule.copies, "media": rule.media, "sites": rule.sites, "fresh_days": rule.fresh_days,
         },
         "frames": weighed.frames,
         "states": dict(weighed.total()),
         "other_files": dict(weighed.other_states),
-        "years": {
-            str(year or "undated"): {
+        f"{by}s": {
+            str(group or "undated"): {
                 "states": dict(states),
-                "held": {own.holder.name: weighed.held[year][own.holder.id] for own in weighed.holders},
+                "held": {own.holder.name: weighed.held[group][own.holder.number] for own in weighed.holders},
             }
-            for year, states in weighed.years.items()
+            for group, states in weighed.groups.items()
         },
         "holders": [
             {
                 "name": own.holder.name, "site": own.holder.site, "medium": own.holder.medium, "device": own.holder.device,
                 "frames": own.frames, "other_files": own.others, "oldest_reading": own.oldest,
-                "damaged_or_missing": own.amiss, "unproven": own.unproven, "stale": own.stale, "absent": own.absent,
+                "damaged_or_missing": own.amiss, "unread": own.unread, "stale": own.stale, "absent": own.absent,
             }
             for own in weighed.holders
         ],
@@ -73,9 +115,7 @@ def _document(library: Library, weighed: "Standing") -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _print(library: Library, weighed: "Standing") -> None:
-    from bramblemoor.depots.standing import STATES
-
+def _print(library: Library, weighed: "Standing", by: str) -> None:
     total = weighed.total()
     rule = library.settings.rule
     if not weighed.frames:
@@ -83,7 +123,7 @@ def _print(library: Library, weighed: "Standing") -> None:
     elif weighed.sound:
         say.line(f"Everything is safe: all {say.many(weighed.frames, 'frame')} of {whose(library)} are sound.")
     else:
-        worst = ", ".join(f"{total[state]:,} {state}" for state in STATES if total[state])
+        worst = _worst(weighed)
         if total["sound"] == weighed.frames:
             worst = "all are sound, but other files (albums, companions, delivered data) are not"
         say.line(f"NOT everything is safe: of {say.many(weighed.frames, 'frame')} of {whose(library)}, {worst}.")
@@ -91,29 +131,7 @@ def _print(library: Library, weighed: "Standing") -> None:
         f"Rule: {rule.copies} copies, {rule.media} kinds of medium, {rule.sites} sites, read back within {rule.fresh_days} days."
     )
     say.line()
-    names = [own.holder.name for own in weighed.holders]
-    rows = []
-    for year, states in weighed.years.items():
-        held = weighed.held[year]
-        rows.append(
-            (
-                str(year or "undated"),
-                *(say.dash(states[s]) for s in STATES),
-                *(say.dash(held[own.holder.id]) for own in weighed.holders),
-            )
-        )
-    rows.append(("all", *(say.dash(total[s]) for s in STATES), *(say.dash(own.frames) for own in weighed.holders)))
-    rows.append(
-        (
-            "other files",
-            *(say.dash(weighed.other_states[state]) for state in STATES),
-            *(say.dash(own.others) for own in weighed.holders),
-        )
-    )
-    say.table(("frames", *STATES, *names), rows, right=tuple(range(1, 5 + len(names))))
-    for state in STATES[1:]:
-        if total[state]:
-            say.line(f"  {state}: {_MEANING[state]}")
+    _print_groups(weighed, by)
     say.line()
     say.table(
         ("copy", "site", "medium", "device", "last read", "amiss"),
@@ -132,18 +150,92 @@ def _print(library: Library, weighed: "Standing") -> None:
         say.line(f"Next: {step}")
 
 
+def _worst(weighed: "Standing") -> str:
+    from bramblemoor.depots.standing import STATES
+
+    total = weighed.total()
+    return ", ".join(f"{total[state]:,} {state}" for state in STATES if total[state])
+
+
+def _print_groups(weighed: "Standing", by: str) -> None:
+    from bramblemoor.depots.standing import STATES
+
+    total = weighed.total()
+    rows = [
+        (
+            str(group).removeprefix("pictures/") if group else "undated",
+            *(say.dash(states[s]) for s in STATES),
+            *(say.dash(weighed.held[group][own.holder.number]) for own in weighed.holders),
+        )
+        for group, states in weighed.groups.items()
+    ]
+    rows.append(("all", *(say.dash(total[s]) for s in STATES), *(say.dash(own.frames) for own in weighed.holders)))
+    others = (say.dash(weighed.other_states[state]) for state in STATES)
+    rows.append(("other files", *others, *(say.dash(own.others) for own in weighed.holders)))
+    names = [own.holder.name for own in weighed.holders]
+    say.table(("frames" if by == "year" else "shoot", *STATES, *names), rows, right=tuple(range(1, 5 + len(names))))
+    for state in STATES[1:]:
+        if total[state]:
+            say.line(f"  {state}: {_MEANING[state]}")
+
+
+def _print_what_if(
+    library: Library, then: "Standing", now: "Standing", gone: list[str], named: list[tuple[str, str]], every: bool
+) -> None:
+    """What would be left, and which frames would suffer."""
+    from bramblemoor.depots.standing import STATES
+
+    total, before = then.total(), now.total()
+    what = ", ".join(f"{holder.name} ({holder.site}, {holder.medium})" for holder in then.gone)
+    say.line(f"If {' and '.join(gone)} were lost, with {what}:")
+    if not total["lost"]:
+        say.line(f"  no frame of {whose(library)} would be lost; of {then.frames:,} frames, {_worst(then)}.")
+    else:
+        say.line(
+            f"  {total['lost']:,} OF {say.many(then.frames, 'FRAME')} OF {whose(library)} WOULD BE LOST; {_worst(then)}."
+        )
+    say.line()
+    rows = [
+        (state, say.dash(before[state]), say.dash(total[state]), say.dash(then.other_states[state]), _MEANING[state])
+        for state in STATES
+    ]
+    say.table(("frames", "now", "then", "other files then", ""), rows, right=(1, 2, 3))
+    say.line()
+    if len(then.groups) <= 40:
+        _print_groups(then, "year")
+        say.line()
+    _print_named(named, every)
+    left = [own for own in then.holders if own.frames and own.holder.number]
+    if left:
+        say.line(
+            f"What is left would come back from: {', '.join(f'{own.holder.name} at {own.holder.site}' for own in left)}."
+        )
+    else:
+        say.line("No depot would be left to bring anything back from.")
+
+
+def _print_named(named: list[tuple[str, str]], every: bool) -> None:
+    shown = named if every else named[:_FEW]
+    for path, state in shown:
+        say.line(f"  {state}: {path}")
+    if len(named) > len(shown):
+        say.line("  ... and more (--all names them all)")
+    if named:
+        say.line()
+
+
 def _age(own: "HolderStanding") -> str:
-    if own.holder.id == "library":
+    if own.holder.number == 0:
         return "in use"
     if own.oldest is None:
         return "never"
-    days = (now_utc() - datetime.fromisoformat(own.oldest.rstrip("Z"))).days
-    return "today" if days == 0 else f"{say.many(days, 'day')} ago"
+    days = (now_utc().date() - datetime.fromisoformat(own.oldest.rstrip("Z")).date()).days
+    return "today" if days <= 0 else f"{say.many(days, 'day')} ago"
 
 
 def _advice(library: Library, weighed: "Standing") -> list[str]:
     """What to do next, the most urgent first."""
-    depots = [own for own in weighed.holders if own.holder.id != "library"]
+    depots = [own for own in weighed.holders if own.holder.number]
     steps = []
     if not weighed.frames:
         return ["bring pictures in: bramblemoor service add NAME URL, then order, collect, unpack."]
@@ -155,7 +247,7 @@ def _advice(library: Library, weighed: "Standing") -> list[str]:
     absent = [own.holder.name for own in depots if own.absent]
     if absent:
         steps.append(f"{', '.join(absent)} lack files: bramblemoor backup.")
-    unread = [own.holder.name for own in depots if own.unproven or own.stale]
+    unread = [own.holder.name for own in depots if own.unread or own.stale]
     if unread:
         steps.append(
             f"copies at {', '.join(unread)} were not read from the medium lately: remount, then bramblemoor verify."

@@ -1,70 +1,147 @@
 """Backing the library up to depots: what is missing there is copied, read back, and accounted for."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
-from bramblemoor.depots.copying import LACKING, CopyOutcome, Progress, copy_files, from_library, wanted_by
+from bramblemoor.depots.copying import CopyRun, Pace, Progress, from_library
 from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.lane import Item
-from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
-from bramblemoor.depots.register import finish_at, remember_device
+from bramblemoor.depots.earlier import purge_expired, write_purge_receipt
+from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
+from bramblemoor.depots.register import finish_at, number_of, remember_device, remember_line
+from bramblemoor.depots.terms import chosen
+from bramblemoor.depots.work import LACKING, Member, Work, enter_moves, enter_removals, moves, removals
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
-from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
+from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.stock import renew_snapshot, take_stock
 
+_ALL = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
 
-def plan_backup(library: Library, depots: Sequence[Depot]) -> tuple[dict[str, list[Item]], list[Finding]]:
-    """What a backup would copy, by depot id, and what it cannot; changes nothing but the ledger's knowledge of the library."""
-    passed_over = take_stock(library)
+
+@dataclass
+class Changes:
+    """What a backup does at a depot besides copying."""
+
+    moved: Amount = NOTHING
+    removed: Amount = NOTHING
+
+
+@dataclass(frozen=True)
+class Planned:
+    """What a backup would do at one depot."""
+
+    copied: Amount
+    moved: Amount
+    removed: Amount
+
+
+def members_of(library: Library, depots: Sequence[Depot]) -> list[Member]:
+    return [Member(depot, number_of(library, depot), place, depot.identity.terms) for place, depot in enumerate(depots)]
+
+
+def plan_backup(library: Library, depots: Sequence[Depot], progress: Progress) -> dict[str, Planned]:
+    """What a backup would do, by name of depot; changes nothing but the ledger's knowledge of the library."""
+    take_stock(library, progress)
     renew_snapshot(library)
-    return {depot.id: list(wanted_by(library, depot, LACKING)) for depot in depots}, passed_over
+    members = members_of(library, depots)
+    work = Work(library, members, LACKING, before_moves=True)
+    return {
+        member.depot.name: Planned(
+            work.left(member),
+            total(Amount(0, 1, intent.bytes) for intent in moves(library.db, member)),
+            total(Amount(0, 1, intent.bytes) for intent in removals(library.db, member)),
+        )
+        for member in members
+    }
 
 
-def backup(library: Library, depots: Sequence[Depot], progress: Progress) -> Receipt:
+def backup(
+    library: Library, depots: Sequence[Depot], progress: Progress, *, yes: bool = False, pace: Pace | None = None
+) -> tuple[Receipt, CopyRun]:
     """Bring depots, which the caller holds, level with the library; returns the receipt, which is also written.
 
-    Raises NotPossible before anything is copied where a depot has too little room.
+    Raises MassOfChanges where others have changed too much in the library and `yes` was not said, and NotPossible before
+    anything is copied where a depot has too little room.
     """
     started = stamp(now_utc())
     for depot in depots:
         finish_at(library, depot)
         remember_device(library, depot)
-    wanted, passed_over = plan_backup(library, depots)
-    name = run_name(library, started)
-    outcome = copy_files(library, depots, wanted, from_library(library), name, progress)
-    outcome.findings += passed_over
-    receipt = _receipt(library, depots, wanted, outcome, name, started)
-    if any(wanted.values()):
-        write_receipt(library.receipts, receipt)
-    close_journals(library, depots, outcome, receipt)
-    return receipt
+    stock = take_stock(library, progress, yes=yes)
+    renew_snapshot(library)
+    members = members_of(library, depots)
+    run = CopyRun(library, members, run_name(library, started), progress, pace or Pace())
+    work = Work(library, members, LACKING, before_moves=True)
+    run.require_room(work)
+    changes = {member.number: _change(run, member) for member in members}
+    if any(change.moved.files for change in changes.values()):
+        work = Work(library, members, LACKING)
+    run.copy(work, from_library(library))
+    findings = [*run.findings, *stock.findings]
+    if not run.journals:
+        name, ended = run.name, stamp(now_utc())
+        return make_receipt(library, "backup", name, started, ended, [], Amount(), [], [], findings), run
+    receipt = _receipt(run, changes, findings, started)
+    write_receipt(library.receipts, receipt)
+    close_journals(run, receipt)
+    for member in members:
+        _purge(library, member.depot, started)
+    return receipt, run
 
 
-def close_journals(library: Library, depots: Sequence[Depot], outcome: CopyOutcome, receipt: Receipt) -> None:
-    """End the run at each depot that was written to: manifests, reading and receipt.
+def _purge(library: Library, depot: Depot, started: str) -> None:
+    """Delete what the depot's terms say is kept long enough; that has a receipt of its own."""
+    gone = purge_expired(depot, library.name)
+    if gone:
+        write_purge_receipt(library, depot, gone, started)
+
+
+def _change(run: CopyRun, member: Member) -> Changes:
+    """Carry removals and moves out at a depot; both are entered at once."""
+    db = run.library.db
+    changes = Changes()
+    if next(removals(db, member), None) is not None:
+        journal = run.journal(member)
+        journal.remove(removals(db, member))
+        with run.library.ledger.changing():
+            changes.removed = enter_removals(db, member, (i for i in journal.intents() if i.what == "remove"))
+    if next(moves(db, member), None) is not None:
+        journal = run.journal(member)
+        journal.move(moves(db, member))
+        with run.library.ledger.changing():
+            changes.moved = enter_moves(db, member, (i for i in journal.intents() if i.what == "move"))
+    return changes
+
+
+def close_journals(run: CopyRun, receipt: Receipt) -> None:
+    """End the run at each depot that was written to: manifests, reading, receipt and line.
 
     Raises DepotTrouble, once all others are closed, where a drive fails at it: the next run there finishes this one.
     """
     failed: list[tuple[Depot, OSError]] = []
-    for depot in depots:
-        journal = outcome.journals.get(depot.id)
+    for member in run.members:
+        journal = run.journals.get(member.number)
         if journal is None:
             continue
-        copied = outcome.copied[depot.id]
-        reading = ReadingRecord(
-            run=receipt.run,
-            began=receipt.started,
-            ended=receipt.finished,
-            grade=common_grade({item.grade for item in copied}),
-            files=len(copied),
-            bytes=sum(done.item.bytes for done in copied),
-            scope="listed",
-            paths=[done.item.path for done in copied],
-            amiss=[finding for finding in outcome.findings if depot.name in finding.what],
-        )
+        depot, outcome = member.depot, run.outcomes.get(member.number)
+        tags = {}
+        if outcome is not None:
+            reading = ReadingRecord(
+                run=receipt.run,
+                began=receipt.started,
+                ended=receipt.finished,
+                grade="maybe-cache" if outcome.unproven else "medium",
+                files=outcome.copied.files,
+                bytes=outcome.copied.bytes,
+                scope="written",
+                listed_in=f"runs/{run.name}.csv",
+                amiss=[Finding(item.path, trouble) for item, trouble in outcome.failed],
+            )
+            tags = record_tags(reading, receipt)
         try:
-            journal.close(library.name, record_tags(reading, receipt))
+            journal.close(run.library.name, tags)
+            remember_line(run.library, depot)
         except OSError as error:
             failed.append((depot, error))
     for depot, reason in failed:
@@ -74,48 +151,46 @@ def close_journals(library: Library, depots: Sequence[Depot], outcome: CopyOutco
         ) from reason
 
 
-def _receipt(
-    library: Library,
-    depots: Sequence[Depot],
-    wanted: dict[str, list[Item]],
-    outcome: CopyOutcome,
-    name: str,
-    started: str,
-) -> Receipt:
-    """Came in: every file of the library, once for each depot. Kept: what the ledger's copies say is good there now."""
-    row = library.db.execute("SELECT sum(role = 'original'), count(*), coalesce(sum(bytes), 0) FROM files").fetchone()
-    came_in = total(Amount(row[0] or 0, row[1], row[2]) for _ in depots)
-    kept, left_out = [], []
-    for depot in depots:
-        done = {copied.item.file for copied in outcome.copied[depot.id]}
-        reasons = {finding.name: finding.what for finding in outcome.findings}
-        new, before = Amount(), Amount()
-        held = library.db.execute(
-            "SELECT f.id, f.bytes, f.role = 'original' AS frames FROM files f JOIN copies c ON c.file = f.id"
-            " WHERE c.depot = ? AND c.sha256 = f.sha256 AND c.state IN ('good', 'written')",
-            (depot.id,),
+def _receipt(run: CopyRun, changes: dict[int, Changes], findings: list[Finding], started: str) -> Receipt:
+    """Came in: what each depot is to hold, and what it holds besides. Kept: what the ledger says is good there now."""
+    db = run.library.db
+    came_in, kept, left_out = Amount(), [], []
+    for member in run.members:
+        name, outcome, change = member.depot.name, run.outcomes[member.number], changes[member.number]
+        where, values = chosen(member.terms)
+        came_in += Amount(*db.execute(
+            f"SELECT {_ALL} FROM files f LEFT JOIN frames r ON r.id = f.frame WHERE {where}"
+            " AND f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed')", values
+        ).fetchone()) + change.removed  # fmt: skip
+        good = Amount(*db.execute(
+            f"SELECT {_ALL} FROM copies c JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame WHERE c.depot = ?"
+            f" AND c.sha256 IS NULL AND c.state IN ('proven', 'cached', 'written') AND {where}"
+            " AND f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed')",
+            (member.number, *values),
+        ).fetchone())  # fmt: skip
+        doubt = ", but perhaps from a cache" if outcome.unproven else ""
+        before = Amount(
+            good.frames - outcome.copied.frames,
+            good.files - outcome.copied.files - change.moved.files,
+            good.bytes - outcome.copied.bytes - change.moved.bytes,
         )
-        for file in held:
-            amount = Amount(file["frames"], 1, file["bytes"])
-            if file["id"] in done:
-                new += amount
-            else:
-                before += amount
-        kept += [Kept(f"{depot.name}: copied and read back", new), Kept(f"{depot.name}: there already", before)]
-        left_out += [
-            LeftOut(
-                f"{depot.name}: {item.path}",
-                reasons.get(item.path) or reasons.get(depot.name, "not copied"),
-                Amount(item.frames, 1, item.bytes),
-            )
-            for item in wanted[depot.id]
-            if item.file not in done
+        kept += [
+            Kept(f"{name}: copied and read back{doubt}", outcome.copied),
+            Kept(f"{name}: moved there as in the library", Amount(0, change.moved.files, change.moved.bytes)),
+            Kept(f"{name}: there already", before),
+            Kept(f"{name}: not in the library any more; moved to earlier/", change.removed),
         ]
-    findings = [finding for finding in outcome.findings if finding.name not in {item.name for item in left_out}]
+        left_out += [
+            LeftOut(f"{name}: {item.path}", trouble, Amount(int(item.frames), 1, item.bytes))
+            for item, trouble in outcome.failed
+        ]
+        if outcome.left.files:
+            why = "stopped before their turn"
+            if outcome.failure is not None:
+                why = f"the drive failed ({outcome.failure.strerror or outcome.failure})"
+            left_out.append(LeftOut(f"{name}: {outcome.left.files:,} files", why, outcome.left))
+    told = {item.name.partition(": ")[2] for item in left_out}
+    findings = [finding for finding in dict.fromkeys(findings) if finding.name not in told]
     finished = stamp(now_utc())
-    names = [depot.name for depot in depots]
-    return make_receipt(library, "backup", name, started, finished, names, came_in, kept, left_out, _distinct(findings))
-
-
-def _distinct(findings: list[Finding]) -> list[Finding]:
-    return list(dict.fromkeys(findings))
+    names = [member.depot.name for member in run.members]
+    return make_receipt(run.library, "backup", run.name, started, finished, names, came_in, kept, left_out, findings)

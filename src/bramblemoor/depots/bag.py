@@ -1,18 +1,20 @@
 """BagIt bags (RFC 8493): manifests and tag files of a depot."""
 
 import os
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterator
+from contextlib import suppress
 from heapq import merge
 from pathlib import Path
 
 from bramblemoor import __version__
+from bramblemoor.depots.line import LINE
+from bramblemoor.depots.run_lists import Sums
 from bramblemoor.library.durable import TEMPORARY, digest_of, flush_folder, write_atomically
+from bramblemoor.library.walk import LITTER
 
 MANIFEST, TAG_MANIFEST = "manifest-sha256.txt", "tagmanifest-sha256.txt"
 _DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
-_TAG_FOLDERS = ("readings", "receipts", "earlier")
-STRAYS = frozenset((".DS_Store", "Thumbs.db", "desktop.ini", ".Spotlight-V100", ".Trashes", ".fseventsd"))
-"""What operating systems leave on drives: to be mentioned, not to be alarmed at."""
+_TAG_FOLDERS = ("readings", "receipts", "runs", "earlier")
 
 
 def _line(digest: str, path: str) -> bytes:
@@ -32,18 +34,27 @@ def read_manifest(path: Path) -> Iterator[tuple[str, str]]:
                 yield name.replace("%0D", "\r").replace("%0A", "\n").replace("%25", "%"), digest.lower()
 
 
-def write_manifest(root: Path, changes: Mapping[str, str], entries: Iterable[tuple[str, str]] | None = None) -> None:
-    """Write the payload manifest anew: its lines (or `entries`, sorted by path) with `changes`, path to digest, applied."""
-    old = read_manifest(root / MANIFEST) if entries is None else entries
-    kept = ((path, digest) for path, digest in old if path not in changes)
+def write_manifest(root: Path, sums: Sums, *, afresh: bool = False) -> None:
+    """Write the payload manifest anew: its lines with the changes of `sums`, or (`afresh`) nothing but those."""
+    kept = () if afresh else ((path, digest) for path, digest in read_manifest(root / MANIFEST) if path not in sums)
     fresh = root / (MANIFEST + TEMPORARY)
     with fresh.open("wb") as file:
-        for path, digest in merge(kept, sorted(changes.items())):
+        for path, digest in merge(kept, sums.items()):
             file.write(_line(digest, path))
         file.flush()
         os.fsync(file.fileno())
     fresh.replace(root / MANIFEST)
     flush_folder(root)
+
+
+def read_oxum(root: Path) -> tuple[int, int] | None:
+    """Bytes and files of the payload as bag-info.txt has them; None where it does not say."""
+    with suppress(OSError, ValueError):
+        for line in (root / "bag-info.txt").read_text(encoding="utf-8").splitlines():
+            if line.startswith("Payload-Oxum: "):
+                size, _, count = line.partition(": ")[2].partition(".")
+                return int(size), int(count)
+    return None
 
 
 def write_tags(
@@ -72,13 +83,13 @@ def write_tags(
 
 def tag_files(root: Path) -> Iterator[str]:
     """Every tag file that the tag manifest lists: all but itself (2.2.1), earlier versions included."""
-    for name in ("bagit.txt", "bag-info.txt", MANIFEST, "depot.toml"):
+    for name in ("bagit.txt", "bag-info.txt", MANIFEST, "depot.toml", LINE):
         if (root / name).is_file():
             yield name
     for folder in _TAG_FOLDERS:
         for where, _, names in os.walk(root / folder):
             for name in names:
-                if name not in STRAYS:
+                if name not in LITTER:
                     yield (Path(where) / name).relative_to(root).as_posix()
 
 
@@ -95,10 +106,13 @@ def amiss_tags(root: Path) -> Iterator[tuple[str, str]]:
         yield TAG_MANIFEST, "missing or damaged"
 
 
-def payload_strays(root: Path, is_known: "Mapping[str, object]") -> Iterator[str]:
-    """Payload files that the manifest does not list (3: they make the bag incomplete)."""
-    for where, _, names in os.walk(root / "data"):
-        for name in sorted(names):
-            path = (Path(where) / name).relative_to(root).as_posix()
-            if path not in is_known:
-                yield path
+def payload_strays(root: Path) -> Iterator[str]:
+    """Payload files that the manifest does not list (3: they make the bag incomplete), but for what systems leave there."""
+    with Sums() as listed:
+        for path, digest in read_manifest(root / MANIFEST):
+            listed.set(path, digest)
+        for where, _, names in os.walk(root / "data"):
+            for name in sorted(names):
+                path = (Path(where) / name).relative_to(root).as_posix()
+                if name not in LITTER and path not in listed:
+                    yield path

@@ -1,6 +1,7 @@
 """The copy engine: each file is read once and written to all depots that need it at the same time."""
 
 import hashlib
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field
@@ -9,184 +10,259 @@ from pathlib import Path
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.journal import Journal
 from bramblemoor.depots.lane import PIECE, Copied, Item, Lane
-from bramblemoor.depots.register import LIBRARY, mark_copy
+from bramblemoor.depots.register import enter_copy, mark_copy, number_of
+from bramblemoor.depots.tally import settle
+from bramblemoor.depots.work import Member, Work
 from bramblemoor.library.home import Library, require_room
-from bramblemoor.library.receipts import Finding
-from bramblemoor.library.stock import source_of
+from bramblemoor.library.lineage import latest
+from bramblemoor.library.receipts import NOTHING, Amount, Finding
+from bramblemoor.library.stock import LIBRARY, source_of
 
 Progress = Callable[[str, int, int], None]
 _SLACK = 1 << 20
 _GROUP = 200
+_PATIENCE = 3  # files begun while one depot waits for another, before the slow one is passed over
 
 
 @dataclass(frozen=True)
 class Source:
-    """A place a file may be read from; `origin` is "library" or a depot's id."""
+    """A place a file may be read from; `number` is the depot's in the ledger, 0 for the library."""
 
-    origin: str
+    number: int
     name: str
     path: Path
 
 
 @dataclass
-class CopyOutcome:
-    """What one run did, by depot id: files put in place, and journals still to be closed. `findings` name what went wrong."""
+class Outcome:
+    """What a run did at one depot. `left` is what it did not come to: it was stopped, or (`failure`) the drive failed."""
 
-    copied: dict[str, list[Copied]] = field(default_factory=dict)
-    journals: dict[str, Journal] = field(default_factory=dict)
+    copied: Amount = NOTHING
+    unproven: int = 0
+    failed: list[tuple[Item, str]] = field(default_factory=list)
+    left: Amount = NOTHING
+    failure: OSError | None = None
+
+
+@dataclass
+class Pace:
+    """How fast to read, and whether to stop. `limit` is in bytes a second, 0 for as fast as it goes."""
+
+    limit: int = 0
+    stopped: bool = False
+    _began: float = field(default_factory=time.monotonic)
+    _passed: int = 0
+
+    def wait(self, count: int) -> None:
+        """Called for every piece: sleeps where the limit is passed."""
+        if self.limit:
+            self._passed += count
+            ahead = self._passed / self.limit - (time.monotonic() - self._began)
+            if ahead > 0:
+                time.sleep(ahead)
+
+
+@dataclass
+class CopyRun:
+    """One run of the engine. Journals are made as needed, and closed by the caller."""
+
+    library: Library
+    members: Sequence[Member]
+    name: str
+    progress: Progress
+    pace: Pace = field(default_factory=Pace)
+    journals: dict[int, Journal] = field(default_factory=dict)
+    outcomes: dict[int, Outcome] = field(default_factory=dict)
     findings: list[Finding] = field(default_factory=list)
+    seconds: float = 0
+
+    def journal(self, member: Member) -> Journal:
+        if member.number not in self.journals:
+            self.journals[member.number] = Journal(member.depot, self.name, latest(self.library))
+        return self.journals[member.number]
+
+    def require_room(self, work: Work) -> None:
+        """Raises NotPossible where a depot has too little room for what it lacks."""
+        for member in self.members:
+            needed = work.left(member).bytes
+            if needed:
+                what = f"Copying to the depot {member.depot.name}"
+                require_room(member.depot.root, needed + _SLACK, what, member.terms.leave_free)
+
+    def copy(self, work: Work, sources: Callable[[Item], Iterable[Source]]) -> None:
+        """Copy what the depots lack, and enter each copy in the ledger once it was read back.
+
+        A source whose content is not what the ledger says is a finding, and the next one is tried. A depot that keeps the
+        others waiting is passed over, and served by itself behind them. Where the pace is stopped, the run ends in good order.
+        """
+        began = time.monotonic()
+        self.outcomes |= {member.number: Outcome() for member in self.members if member.number not in self.outcomes}
+        wanting = [member for member in self.members if work.left(member).files]
+        lanes = {member.number: Lane(member.depot, self.journal(member), len(wanting)) for member in wanting}
+        feeder = _Feeder(self, work, lanes, sources, work.whole().bytes)
+        try:
+            while feeder.one_pass() and not self.pace.stopped:
+                pass
+        finally:
+            for lane in lanes.values():
+                lane.finish()
+            feeder.enter()
+        for member in wanting:
+            outcome = self.outcomes[member.number]
+            outcome.failure = lanes[member.number].failure
+            outcome.left = work.left(member)
+        self.seconds = time.monotonic() - began
 
 
-def wanted_by(library: Library, depot: Depot, where: str) -> Iterator[Item]:
-    """Files that a depot lacks, or (`where` narrows it) some of them, those with the fewest good copies first."""
-    rows = library.db.execute(
-        "SELECT f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role, c.state,"
-        " (SELECT count(*) FROM copies o WHERE o.file = f.id AND o.state = 'good' AND o.sha256 = f.sha256) AS copies"
-        " FROM files f LEFT JOIN copies c ON c.file = f.id AND c.depot = ?"
-        f" WHERE {where} ORDER BY copies, f.path",
-        (depot.id,),
-    )
-    for row in rows:
-        why = f"it was {row['state']}" if row["state"] in ("damaged", "missing") else ""
-        yield Item(row["id"], row["path"], row["bytes"], row["sha256"], row["mtime_ns"], row["role"] == "original", why)
+class _Feeder:
+    """Reads files and hands them to lanes."""
 
+    def __init__(
+        self, run: CopyRun, work: Work, lanes: dict[int, Lane], sources: Callable[[Item], Iterable[Source]], total: int
+    ) -> None:
+        self._run, self._work, self._lanes, self._sources = run, work, lanes, sources
+        self._total, self._done = total, 0
+        self._waited = dict.fromkeys(lanes, 0)
+        self._numbers: dict[tuple[int, int], int] = {}  # (depot, file) to the number of the work that is under way
 
-LACKING = "c.file IS NULL OR c.sha256 != f.sha256 OR c.state IN ('damaged', 'missing')"
-AMISS = "c.state IN ('damaged', 'missing')"
+    def one_pass(self) -> bool:
+        """Go through the work once; says whether something was passed over and has to be gone through again."""
+        passed_over = False
+        for fed, (n, item, members) in enumerate(self._work.items(), 1):
+            alive = [member for member in members if self._lanes[member.number].failure is None]
+            if self._run.pace.stopped or all(lane.failure for lane in self._lanes.values()):
+                return False
+            takers = self._who_takes(alive)
+            passed_over = passed_over or len(takers) < len(alive)
+            if takers:
+                self._feed(n, item, takers)
+                if len(takers) == len(alive):
+                    self._done += item.bytes
+                self._run.progress("copying", self._done, self._total)
+            if fed % _GROUP == 0:
+                self.enter()
+        if passed_over:
+            for lane in self._lanes.values():  # what is on its way must not be read a second time
+                while not lane.idles and lane.failure is None:
+                    time.sleep(0.01)
+            self.enter()
+        return passed_over
 
+    def _who_takes(self, members: list[Member]) -> list[Member]:
+        """All, but for those that have long kept another one waiting."""
+        if len(members) < 2 or not any(self._lanes[member.number].idles for member in members):
+            return members
+        takers = []
+        for member in members:
+            lane = self._lanes[member.number]
+            self._waited[member.number] = self._waited[member.number] + 1 if lane.lags else 0
+            if self._waited[member.number] < _PATIENCE:
+                takers.append(member)
+        return takers or members
 
-def copy_files(
-    library: Library,
-    depots: Sequence[Depot],
-    wanted: dict[str, list[Item]],
-    sources: Callable[[Item], Iterable[Source]],
-    run: str,
-    progress: Progress,
-) -> CopyOutcome:
-    """Copy the `wanted` files (by depot id) and enter each copy in the ledger once it was read back.
+    def _feed(self, n: int, item: Item, takers: list[Member]) -> None:
+        tried = False
+        for source in self._sources(item):
+            tried = True
+            trouble = self._read(n, item, source, takers)
+            if not trouble:
+                return
+            finding = f"at the {source.name}, it {trouble}; it was not copied from there"
+            self._run.findings.append(Finding(item.path, finding))
+            state = "missing" if trouble == "is missing" else "damaged"
+            with self._run.library.ledger.changing() as db:
+                mark_copy(db, source.number, item.file, state)
+        if not tried:
+            finding = "no good copy of it is within reach"
+            self._run.findings.append(Finding(item.path, finding))
+        for member in takers:
+            self._run.outcomes[member.number].failed.append((item, finding))
+            self._work.done(n, member)
 
-    A source whose content is not what the ledger says is a finding, and the next one is tried. Raises NotPossible, before
-    anything is written, where a depot has too little room.
-    """
-    outcome = CopyOutcome(copied={depot.id: [] for depot in depots})
-    for depot in depots:
-        if wanted[depot.id]:
-            needed = sum(item.bytes for item in wanted[depot.id]) + _SLACK
-            require_room(depot.root, needed, f"Copying to the depot {depot.name}")
-    takers: dict[int, list[str]] = {}
-    items: dict[int, Item] = {}
-    for depot in depots:
-        for item in wanted[depot.id]:
-            takers.setdefault(item.file, []).append(depot.id)
-            items.setdefault(item.file, item)
-    total = sum(item.bytes for item in items.values())
-    done = 0
-    lanes = {depot.id: Lane(depot, run) for depot in depots if wanted[depot.id]}
-    entered = dict.fromkeys(lanes, 0)
-    try:
-        for number, (file, depot_ids) in enumerate(takers.items(), 1):
-            _feed(library, items[file], [lanes[depot] for depot in depot_ids], sources, outcome)
-            done += items[file].bytes
-            progress("copying", done, total)
-            if number % _GROUP == 0:
-                _enter(library, lanes, entered, outcome)
-            if all(lane.failure for lane in lanes.values()):
-                break
-    finally:
-        for lane in lanes.values():
-            lane.finish()
-        _enter(library, lanes, entered, outcome)
-    for depot_id, lane in lanes.items():
-        if lane.journal is not None:
-            outcome.journals[depot_id] = lane.journal
-        if lane.failure is not None:
-            left = len(wanted[depot_id]) - len(lane.results)
-            reason = lane.failure.strerror or str(lane.failure)
-            outcome.findings.append(
-                Finding(lane.depot.name, f"the drive failed ({reason}); {left} files were not copied to it")
-            )
-    return outcome
-
-
-def _feed(
-    library: Library,
-    item: Item,
-    lanes: list[Lane],
-    sources: Callable[[Item], Iterable[Source]],
-    outcome: CopyOutcome,
-) -> None:
-    tried = False
-    for source in sources(item):
-        tried = True
+    def _read(self, n: int, item: Item, source: Source, takers: list[Member]) -> str:
+        """Read a file from one source into the lanes; says what was wrong with it, "" where nothing was."""
+        lanes = [self._lanes[member.number] for member in takers]
+        items = [self._work.for_depot(item, member) for member in takers]
+        self._numbers |= {(member.number, item.file): n for member in takers}
         digest = hashlib.sha256()
-        for lane in lanes:
-            lane.begin(item)
-        trouble = "is not what the ledger says: its content changed"
+        trouble, begun = "", False
         with ExitStack() as stack:
             try:
                 file = stack.enter_context(source.path.open("rb", buffering=0))
-                while piece := file.read(PIECE):
+                piece = file.read(PIECE)
+                digest.update(piece)
+                self._run.pace.wait(len(piece))
+                if len(piece) == item.bytes and digest.hexdigest() == item.sha256:
+                    for lane, mine in zip(lanes, items, strict=True):
+                        lane.whole(mine, piece)
+                    return ""
+                for lane, mine in zip(lanes, items, strict=True):
+                    lane.begin(mine)
+                begun = True
+                while piece and not self._run.pace.stopped:
                     for lane in lanes:
                         lane.piece(piece)
+                    piece = file.read(PIECE)
                     digest.update(piece)
+                    self._run.pace.wait(len(piece))
             except FileNotFoundError:
                 trouble = "is missing"
             except OSError as error:
                 trouble = f"cannot be read ({error.strerror})"
-        if digest.hexdigest() == item.sha256 and trouble.startswith("is not"):
-            for lane in lanes:
+        stopped = self._run.pace.stopped and not trouble
+        if not trouble and not stopped and digest.hexdigest() != item.sha256:
+            trouble = "is not what the ledger says: its content changed"
+        for lane in lanes if begun else ():
+            if trouble or stopped:
+                lane.abandon()
+            else:
                 lane.end()
+        return trouble
+
+    def enter(self) -> None:
+        """Bring the ledger in step with what the lanes have put in place since the last time."""
+        fresh = {number: lane.take_results() for number, lane in self._lanes.items()}
+        if not any(fresh.values()):
             return
-        for lane in lanes:
-            lane.abandon()
-        outcome.findings.append(Finding(item.path, f"at the {source.name}, it {trouble}; it was not copied from there"))
-        with library.ledger.changing() as db:
-            state = "missing" if trouble == "is missing" else "damaged"
-            mark_copy(db, source.origin, item.file, state, item.sha256)
-    if not tried:
-        outcome.findings.append(Finding(item.path, "no good copy of it is within reach"))
+        with self._run.library.ledger.changing() as db:
+            for member in self._run.members:
+                outcome = self._run.outcomes[member.number]
+                for copied in fresh.get(member.number, ()):
+                    self._work.done(self._numbers.pop((member.number, copied.item.file)), member)
+                    self._enter_one(outcome, copied)
+                    if not copied.trouble:
+                        enter_copy(db, member.number, copied.item.file, copied.read_at, copied.grade)
+            settle(db)
 
-
-def _enter(library: Library, lanes: dict[str, Lane], entered: dict[str, int], outcome: CopyOutcome) -> None:
-    """Bring the ledger in step with what the lanes have put in place since the last time."""
-    with library.ledger.changing() as db:
-        for depot_id, lane in lanes.items():
-            fresh = lane.results[entered[depot_id] :]
-            entered[depot_id] += len(fresh)
-            for copied in fresh:
-                if copied.trouble:
-                    outcome.findings.append(
-                        Finding(copied.item.path, f"at the depot {lane.depot.name}: {copied.trouble}")
-                    )
-                    continue
-                outcome.copied[depot_id].append(copied)
-                db.execute(
-                    "INSERT OR REPLACE INTO copies VALUES (?, ?, 'good', ?, ?, ?)",
-                    (depot_id, copied.item.file, copied.item.sha256, copied.read_at, copied.grade),
-                )
+    def _enter_one(self, outcome: Outcome, copied: Copied) -> None:
+        item = copied.item
+        if copied.trouble:
+            outcome.failed.append((item, copied.trouble))
+        else:
+            outcome.copied += Amount(int(item.frames), 1, item.bytes)
+            outcome.unproven += copied.grade != "medium"
 
 
 def from_library(library: Library) -> Callable[[Item], Iterable[Source]]:
     """Backups read the library and nothing else."""
-    return lambda item: [Source(LIBRARY, LIBRARY, source_of(library, item.path))]
+    return lambda item: [Source(LIBRARY, "library", source_of(library, item.path))]
 
 
-def from_anywhere(library: Library, depots: Sequence[Depot], target: str) -> Callable[[Item], Iterable[Source]]:
+def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Callable[[Item], Iterable[Source]]:
     """Mending reads the library, or any depot within reach but `target` whose copy was good when last looked at."""
+    numbers = {number_of(library, depot): depot for depot in depots}
 
     def sources(item: Item) -> Iterator[Source]:
-        bad = library.db.execute(
-            "SELECT 1 FROM copies WHERE depot = ? AND file = ? AND state IN ('damaged', 'missing')",
-            (LIBRARY, item.file),
-        ).fetchone()
+        bad = library.db.execute("SELECT 1 FROM copies WHERE depot = 0 AND file = ?", (item.file,)).fetchone()
         if bad is None and target != LIBRARY:
-            yield Source(LIBRARY, LIBRARY, source_of(library, item.path))
-        for depot in depots:
+            yield Source(LIBRARY, "library", source_of(library, item.path))
+        for number, depot in numbers.items():
             row = library.db.execute(
-                "SELECT 1 FROM copies WHERE depot = ? AND file = ? AND state IN ('good', 'written') AND sha256 = ?",
-                (depot.id, item.file, item.sha256),
+                "SELECT coalesce(path, ?) AS path FROM copies WHERE depot = ? AND file = ? AND sha256 IS NULL"
+                " AND state IN ('proven', 'cached', 'written')",
+                (item.path, number, item.file),
             ).fetchone()
-            if row is not None and depot.id != target:
-                yield Source(depot.id, f"depot {depot.name}", depot.data / item.path)
+            if row is not None and number != target:
+                yield Source(number, f"depot {depot.name}", depot.data / row["path"])
 
     return sources

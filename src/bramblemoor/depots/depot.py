@@ -12,6 +12,7 @@ import tomlkit
 from filelock import FileLock, Timeout
 
 from bramblemoor.depots.kinds import Drive, open_drive
+from bramblemoor.depots.terms import Terms
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import DEPOT_MARK
@@ -27,6 +28,7 @@ class Identity(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     medium: str
     kind: str = "folder"
     options: dict[str, str] = {}
+    terms: Terms = Terms()
 
 
 @dataclass(frozen=True)
@@ -77,10 +79,12 @@ def read_identity(root: Path) -> Identity | None:
         return None
     try:
         document = tomllib.loads(path.read_text(encoding="utf-8"))
-        return msgspec.convert(document["depot"] | {"options": document.get("options", {})}, Identity)
+        tables = {name: document.get(name, {}) for name in ("options", "terms")}
+        return msgspec.convert(document["depot"] | tables, Identity)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, msgspec.ValidationError, KeyError, TypeError) as error:
         raise DepotTrouble(
-            f"{path} is damaged ({error}).", "Copy it from a backup of the drive, or add the depot anew."
+            f"{path} is damaged ({error}).",
+            "If the library knows the depot, write it anew: bramblemoor depot repair NAME FOLDER.",
         ) from error
 
 
@@ -92,20 +96,26 @@ def open_depot(root: Path) -> Depot:
     return Depot(root, identity, open_drive(identity.kind, root, identity.options))
 
 
-def make_depot(
-    root: Path, *, name: str, library: str, site: str, medium: str, kind: str, options: dict[str, str]
-) -> Depot:
+def make_depot(root: Path, identity: Identity) -> Depot:
     """Make a depot in an existing folder. The folder itself is never made: it may be a mount point without its drive."""
-    identity = Identity(str(uuid.uuid4()), name, library, site, medium, kind, options)
-    drive = open_drive(kind, root, options)
+    write_identity(root, identity)
+    return Depot(root, identity, open_drive(identity.kind, root, identity.options))
+
+
+def new_id() -> str:
+    return str(uuid.uuid4())
+
+
+def write_identity(root: Path, identity: Identity) -> None:
+    """Write depot.toml. The caller writes the bag's tag manifest anew where there is one."""
     document = tomlkit.document()
     document.add(tomlkit.comment("This folder is a Bramblemoor depot: a copy of a picture library, as a BagIt bag."))
     document.add(tomlkit.comment("The pictures are in data/pictures. To check it without Bramblemoor, run here:"))
     document.add(tomlkit.comment("  sha256sum -c --quiet manifest-sha256.txt"))
     table = msgspec.to_builtins(identity)
-    chosen = table.pop("options")
+    parts = {name: table.pop(name) for name in ("options", "terms")}
     document.add("depot", tomlkit.item(table))
-    if chosen:
-        document.add("options", tomlkit.item(chosen))
+    for name, part in parts.items():
+        if part:
+            document.add(name, tomlkit.item(part))
     write_atomically(root / DEPOT_MARK, tomlkit.dumps(document).encode())
-    return Depot(root, identity, drive)

@@ -5,24 +5,27 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from bramblemoor.depots import bag
-from bramblemoor.depots.backup import close_journals
-from bramblemoor.depots.copying import AMISS, CopyOutcome, Progress, Source, copy_files, from_anywhere, wanted_by
-from bramblemoor.depots.depot import Depot
+from bramblemoor.depots.backup import close_journals, members_of
+from bramblemoor.depots.copying import CopyRun, Pace, Progress, Source, from_anywhere
+from bramblemoor.depots.depot import Depot, write_identity
 from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.lane import PIECE, Item
 from bramblemoor.depots.records import make_receipt, run_name
-from bramblemoor.depots.register import LIBRARY, finish_at
+from bramblemoor.depots.register import finish_at, number_of
+from bramblemoor.depots.run_lists import Sums
+from bramblemoor.depots.tally import settle
+from bramblemoor.depots.work import AMISS, Work
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import TEMPORARY, flush_file, flush_folder, set_time
-from bramblemoor.library.home import Library
+from bramblemoor.library.home import DEPOT_MARK, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
-from bramblemoor.library.stock import source_of
+from bramblemoor.library.stock import LIBRARY, source_of
 
 SET_ASIDE = "set-aside"
 """Where the library keeps what mending replaced, as earlier/ does at a depot."""
 
 
-def mend(library: Library, depots: Sequence[Depot], progress: Progress) -> Receipt:
+def mend(library: Library, depots: Sequence[Depot], progress: Progress, pace: Pace | None = None) -> Receipt:
     """Put right what the ledger knows to be damaged or missing at `depots` and in the library.
 
     Returns the receipt, which is also written. What was damaged moves to earlier/ at a depot, to set-aside/ in the library.
@@ -31,41 +34,40 @@ def mend(library: Library, depots: Sequence[Depot], progress: Progress) -> Recei
     for depot in depots:
         finish_at(library, depot)
     name = run_name(library, started)
-    outcome = CopyOutcome()
     kept: list[Kept] = []
-    left_out: list[LeftOut] = []
-    came_in = Amount()
-    mended_library, lost, came_in = _mend_library(library, depots, name)
+    mended_library, left_out, came_in = _mend_library(library, depots, name)
     kept.append(Kept("library: mended", mended_library))
-    left_out += lost
-    for depot in depots:
-        wanted = list(wanted_by(library, depot, AMISS))
-        sources = from_anywhere(library, depots, depot.id)
-        one = copy_files(library, [depot], {depot.id: wanted}, sources, name, progress)
-        outcome.copied |= one.copied
-        outcome.journals |= one.journals
-        outcome.findings += one.findings
-        done = {copied.item.file for copied in one.copied[depot.id]}
-        reasons = {finding.name: finding.what for finding in one.findings}
-        for item in wanted:
-            amount = Amount(item.frames, 1, item.bytes)
-            came_in += amount
-            if item.file in done:
-                kept.append(
-                    Kept(f"{depot.name}: {item.path}, {item.why.removeprefix('it was ')}, is good again", amount)
-                )
-            else:
-                reason = reasons.get(item.path) or reasons.get(depot.name, "not mended")
-                left_out.append(LeftOut(f"{depot.name}: {item.path}", reason, amount))
-    left_names = {left.name.partition(": ")[2] for left in left_out}
-    findings = [finding for finding in dict.fromkeys(outcome.findings) if finding.name not in left_names]
-    tags = [finding for depot in depots for finding in _mend_tags(library, depot, depot.id in outcome.journals)]
+    tags = []
+    for member in members_of(library, depots):
+        depot = member.depot
+        # One depot at a time: what one lacks may be what another has.
+        run = CopyRun(library, [member], name, progress, pace or Pace())
+        work = Work(library, [member], AMISS)
+        due = work.left(member)
+        came_in += due
+        run.require_room(work)
+        run.copy(work, from_anywhere(library, depots, member.number))
+        outcome = run.outcomes[member.number]
+        kept.append(Kept(f"{depot.name}: good again", outcome.copied))
+        left_out += [
+            LeftOut(f"{depot.name}: {item.path}", trouble, Amount(int(item.frames), 1, item.bytes))
+            for item, trouble in outcome.failed
+        ]
+        if outcome.left.files:
+            left_out.append(LeftOut(f"{depot.name}: {outcome.left.files:,} files", "not come to", outcome.left))
+        told = {item.path for item, _ in outcome.failed}
+        tags += [finding for finding in dict.fromkeys(run.findings) if finding.name not in told]
+        tags += _mend_tags(library, depot, bool(run.journals))
+        interim = make_receipt(
+            library, "mend", name, started, stamp(now_utc()), [depot.name], due,
+            [Kept(f"{depot.name}: good again", outcome.copied)],
+            [left for left in left_out if left.name.startswith(f"{depot.name}: ")], [],
+        )  # fmt: skip
+        close_journals(run, interim)
     names = [depot.name for depot in depots]
-    finished = stamp(now_utc())
-    receipt = make_receipt(library, "mend", name, started, finished, names, came_in, kept, left_out, findings + tags)
+    receipt = make_receipt(library, "mend", name, started, stamp(now_utc()), names, came_in, kept, left_out, tags)
     if came_in != Amount() or tags:
         write_receipt(library.receipts, receipt)
-    close_journals(library, depots, outcome, receipt)
     return receipt
 
 
@@ -74,22 +76,28 @@ def _mend_tags(library: Library, depot: Depot, run_is_open: bool) -> list[Findin
     amiss = list(bag.amiss_tags(depot.root))
     if not amiss:
         return []
-    rows = library.db.execute(
-        "SELECT 'data/' || path AS path, copies.sha256 FROM copies JOIN files ON id = file WHERE depot = ? ORDER BY 1",
-        (depot.id,),
-    )
-    bag.write_manifest(depot.root, {}, sorted((row["path"], row["sha256"]) for row in rows))
+    if any(path == DEPOT_MARK for path, _ in amiss):
+        write_identity(depot.root, depot.identity)
+    number = number_of(library, depot)
+    with Sums() as sums:
+        for row in library.db.execute(
+            "SELECT 'data/' || coalesce(c.path, f.path) AS path, coalesce(c.sha256, f.sha256) AS sha256"
+            " FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = ? AND c.state != 'missing'"
+            " UNION ALL SELECT 'data/' || path, sha256 FROM leftovers WHERE depot = ?",
+            (number, number),
+        ):
+            sums.set(row["path"], row["sha256"])
+        bag.write_manifest(depot.root, sums, afresh=True)
     if not run_is_open:
-        refresh_tags(depot, library.name)
+        refresh_tags(depot, library.name, [path for path, _ in amiss])
     return [Finding(f"{depot.name}: {path}", f"it was {what}; written anew from the ledger") for path, what in amiss]
 
 
 def _mend_library(library: Library, depots: Sequence[Depot], run: str) -> tuple[Amount, list[LeftOut], Amount]:
     """Put the library's own damaged and missing files right from depots."""
     rows = library.db.execute(
-        "SELECT f.id, path, bytes, f.sha256, mtime_ns, role = 'original' AS frames FROM files f"
-        " JOIN copies c ON c.file = f.id WHERE c.depot = ? AND c.state IN ('damaged', 'missing') ORDER BY path",
-        (LIBRARY,),
+        "SELECT f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role = 'original' AS frames FROM files f"
+        " JOIN copies c ON c.file = f.id WHERE c.depot = 0 AND c.state IN ('damaged', 'missing') ORDER BY f.path"
     ).fetchall()
     mended, came_in, lost = Amount(), Amount(), []
     sources = from_anywhere(library, depots, LIBRARY)
@@ -100,7 +108,9 @@ def _mend_library(library: Library, depots: Sequence[Depot], run: str) -> tuple[
         target = source_of(library, item.path)
         if any(put_back(source, item, target, library.root / SET_ASIDE / run / item.path) for source in sources(item)):
             with library.ledger.changing() as db:
-                db.execute("DELETE FROM copies WHERE depot = ? AND file = ?", (LIBRARY, item.file))
+                db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (item.file,))
+                db.execute("UPDATE files SET seen_ns = 0 WHERE id = ?", (item.file,))
+                settle(db)
             mended += amount
         else:
             lost.append(LeftOut(f"library: {item.path}", "no good copy of it is within reach", amount))

@@ -8,13 +8,14 @@ import msgspec
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, encode, next_number
 
-Run = Literal["backup", "verify", "mend"]
+Run = Literal["backup", "verify", "mend", "restore", "bind", "free", "reopen", "purge", "level", "drill", "stocktake"]
 
 
 class ReadingRecord(msgspec.Struct, frozen=True):
-    """readings/NUMBER-RUN-DATE.json: which files of a depot were read from its medium, when, and what was wrong.
+    """readings/NUMBER-RUN-DATE.json: what was read from a depot's medium, when, and what was wrong.
 
-    `scope` is "everything" or "listed"; then `paths` lists them. docs/formats.md describes it.
+    `scope` is "everything"; or "written": the files of runs/`listed_in`; or "some": the files of the list beside it.
+    docs/formats.md describes it.
     """
 
     run: str
@@ -23,8 +24,8 @@ class ReadingRecord(msgspec.Struct, frozen=True):
     grade: str
     files: int
     bytes: int
-    scope: Literal["everything", "listed"]
-    paths: list[str]
+    scope: Literal["everything", "written", "some"]
+    listed_in: str
     amiss: list[Finding]
 
 

@@ -1,27 +1,32 @@
-"""The depots that a library knows: adding and adopting them, finding them, and what lies at each."""
+"""The depots that a library knows: finding and opening them, and what the ledger has of them."""
 
 import json
 import os
 import sqlite3
 from collections.abc import Iterable
 from dataclasses import dataclass
+from datetime import datetime
 from difflib import get_close_matches
 from pathlib import Path
 
-from bramblemoor.depots import bag
-from bramblemoor.depots.depot import Depot, make_depot, open_depot, read_identity
-from bramblemoor.depots.journal import Intent, finish_interrupted, refresh_tags
-from bramblemoor.errors import DepotTrouble, WrongUse
-from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.home import Library
-from bramblemoor.library.receipts import stamp
+import msgspec
 
-LIBRARY = "library"
-"""How the ledger's copies name the working library itself; a row there means trouble, for by default its files are good."""
+from bramblemoor.depots.depot import Depot, Identity, open_depot, read_identity
+from bramblemoor.depots.drives import find_depot
+from bramblemoor.depots.earlier import finish_purge
+from bramblemoor.depots.journal import Intent, finish_interrupted
+from bramblemoor.depots.line import Line, read_line
+from bramblemoor.depots.terms import Terms
+from bramblemoor.errors import DepotTrouble, WrongUse
+from bramblemoor.library.home import Library
+from bramblemoor.library.lineage import descends_from
 
 
 @dataclass(frozen=True)
 class KnownDepot:
+    """What the ledger has of a depot. `runs` and `line` are its line as of the last run known here."""
+
+    number: int
     id: str
     name: str
     kind: str
@@ -29,25 +34,36 @@ class KnownDepot:
     medium: str
     root: Path
     device: str
+    terms: Terms
+    runs: int
+    line: str
+    retired: str
 
     @property
     def present(self) -> bool:
+        return self.found() is not None
+
+    def found(self) -> Path | None:
+        """Where it is now: where it was last, or on whatever drive carries its id."""
         identity = read_identity(self.root)
-        return identity is not None and identity.id == self.id
+        if identity is not None and identity.id == self.id:
+            return self.root
+        return find_depot(self.id)
 
 
 def known_depots(library: Library) -> list[KnownDepot]:
     return [
         KnownDepot(
-            row["id"], row["name"], row["kind"], row["site"], row["medium"],
+            row["number"], row["id"], row["name"], row["kind"], row["site"], row["medium"],
             Path(os.path.normpath(library.root / row["whereabouts"])), row["device"],
+            msgspec.json.decode(row["terms"], type=Terms), row["runs"], row["line"], row["retired"],
         )
-        for row in library.db.execute("SELECT * FROM depots ORDER BY rowid")
+        for row in library.db.execute("SELECT * FROM depots ORDER BY number")
     ]  # fmt: skip
 
 
 def depots_named(library: Library, names: Iterable[str]) -> list[KnownDepot]:
-    """The depots of those names, or all. Raises WrongUse for none at all, or an unknown name with the nearest right one."""
+    """The depots of those names, or all that are in use. Raises WrongUse for none at all, or for an unknown name."""
     known = {depot.name: depot for depot in known_depots(library)}
     if not known:
         raise WrongUse(
@@ -60,79 +76,68 @@ def depots_named(library: Library, names: Iterable[str]) -> list[KnownDepot]:
                 f"There is no depot {name!r} here.", f"Did you mean {get_close_matches(name, known, 1, 0.0)[0]}?"
             )
         chosen.append(known[name])
-    return chosen or list(known.values())
+    return chosen or [depot for depot in known.values() if not depot.retired]
 
 
-def open_known(known: KnownDepot) -> Depot:
-    """Open a depot that the library knows. Raises DepotTrouble, before anything is written, if something else is in its place."""
-    if not known.root.is_dir():
+def open_known(library: Library, known: KnownDepot, *, to_write: bool = False) -> Depot:
+    """Open a depot that the library knows, wherever its drive is now.
+
+    Raises DepotTrouble, before anything is written, if something else is in its place, if it is retired, or (`to_write`) if
+    its line or the library's shows that one of them is not what the other has known.
+    """
+    if known.retired and to_write:
         raise DepotTrouble(
-            f"The depot {known.name} is not there: no folder {known.root}.",
-            "Plug its drive in; if it has moved, tell where: bramblemoor depot add NAME FOLDER.",
+            f"The depot {known.name} was retired on {known.retired[:10]}.",
+            f"Take it back into use: bramblemoor depot retire {known.name} --undo.",
         )
+    root = known.found()
+    if root is None:
+        raise _absent(known)
+    depot = open_depot(root)
+    if root != known.root:
+        with library.ledger.changing() as db:
+            db.execute("UPDATE depots SET whereabouts = ? WHERE id = ?", (whereabouts(library, root), known.id))
+    if to_write:
+        require_own_line(library, known, read_line(depot.root))
+    return depot
+
+
+def _absent(known: KnownDepot) -> DepotTrouble:
     identity = read_identity(known.root)
+    if not known.root.is_dir():
+        return DepotTrouble(
+            f"The depot {known.name} is not there: no folder {known.root}, and no attached drive carries it.",
+            "Plug its drive in; if it is somewhere else, tell where: bramblemoor depot add NAME FOLDER.",
+        )
     if identity is None:
-        raise DepotTrouble(
+        return DepotTrouble(
             f"{known.root} is there, but the depot {known.name} is not in it: its drive may not be mounted.",
             "Mount the drive, or tell where it is now: bramblemoor depot add NAME FOLDER.",
         )
-    if identity.id != known.id:
-        raise DepotTrouble(
-            f"{known.root} holds another depot, {identity.name} ({identity.id[:8]}), not {known.name} ({known.id[:8]}).",
-            "Plug in the right drive; nothing was written to this one.",
-        )
-    return open_depot(known.root)
-
-
-def add_depot(
-    library: Library, root: Path, *, name: str, site: str, medium: str, kind: str, options: dict[str, str]
-) -> tuple[Depot, bool]:
-    """Make a depot in an existing empty folder, or adopt one of this library that lies there (True: adopted).
-
-    An adopted depot's files do not count until they were read. Raises DepotTrouble for a missing folder, another library's
-    depot or foreign content, WrongUse for a name that is taken.
-    """
-    if not root.is_dir():
-        raise DepotTrouble(
-            f"{root} is not there, and Bramblemoor makes no folder that may be an unmounted drive.",
-            "Mount the drive, or make the folder yourself, then try again.",
-        )
-    if root.resolve().is_relative_to(library.root) or library.root.is_relative_to(root.resolve()):
-        raise WrongUse(
-            f"{root} and the library lie within each other.", "Give the depot a folder of its own, on another drive."
-        )
-    identity = read_identity(root)
-    for known in known_depots(library):
-        if known.name == name and (identity is None or identity.id != known.id):
-            raise WrongUse(f"There is a depot {name!r} already, at {known.root}.", "Choose another name.")
-    if identity is not None:
-        if identity.library != library.settings.library.id:
-            raise DepotTrouble(
-                f"{root} holds the depot {identity.name} of another library.",
-                "Use another folder; nothing was written.",
-            )
-        depot = open_depot(root)
-        _enter(library, depot)
-        adopt_manifest(library, depot)
-        return depot, True
-    strangers = [path.name for path in root.iterdir() if path.name not in bag.STRAYS and path.name != "lost+found"]
-    if strangers:
-        raise DepotTrouble(
-            f"{root} holds other things, {sorted(strangers)[0]} among them.", "Give the depot an empty folder."
-        )
-    if not site or not medium:
-        raise WrongUse("A new depot needs a site and a medium.", "Say them, as in: --site cottage --medium hdd.")
-    depot = make_depot(
-        root, name=name, library=library.settings.library.id, site=site, medium=medium, kind=kind, options=options
+    return DepotTrouble(
+        f"{known.root} holds another depot, {identity.name} ({identity.id[:8]}), not {known.name} ({known.id[:8]}).",
+        "Plug in the right drive; nothing was written to this one.",
     )
-    (root / "data").mkdir(exist_ok=True)
-    bag.write_manifest(root, {})
-    refresh_tags(depot, library.name)
-    _enter(library, depot)
-    return depot, False
 
 
-def _whereabouts(library: Library, root: Path) -> str:
+def require_own_line(library: Library, known: KnownDepot, line: Line) -> None:
+    """Raise DepotTrouble where a depot has seen a ledger that this one does not descend from, or is an old clone."""
+    if not descends_from(library, line.library):
+        raise DepotTrouble(
+            f"The depot {known.name} was last written from a state of the library that this one has never had: this library"
+            " was revived from an old copy, or another copy of it has gone its own way. Nothing was written.",
+            "If the depot is newer, restore from it to a new folder and go on there. If this library is the one to keep:"
+            f" bramblemoor depot adopt {known.name}; what differs then moves to earlier/ there.",
+        )
+    if known.line and line.runs <= known.runs and line.digest != known.line:
+        raise DepotTrouble(
+            f"The drive at {known.root} is a copy of the depot {known.name} as it was {known.runs - line.runs + 1} or more runs"
+            " ago: a clone, or a drive that was put back. Nothing was written.",
+            f"Plug in the drive that was last used. If this one is to take its place: bramblemoor depot adopt {known.name}.",
+        )
+
+
+def whereabouts(library: Library, root: Path) -> str:
     """Where a depot is, seen from the library; on Windows another drive can only be named in full."""
     try:
         return Path(os.path.relpath(root.resolve(), library.root)).as_posix()
@@ -140,45 +145,81 @@ def _whereabouts(library: Library, root: Path) -> str:
         return root.resolve().as_posix()
 
 
-def _enter(library: Library, depot: Depot) -> None:
+def number_of(library: Library, depot: Depot) -> int:
+    """A depot's number in the ledger."""
+    number: int = library.db.execute("SELECT number FROM depots WHERE id = ?", (depot.id,)).fetchone()[0]
+    return number
+
+
+def enter_depot(library: Library, depot: Depot, added: str) -> None:
+    """Enter a depot, or where a known one is now and what its depot.toml says."""
     identity = depot.identity
+    terms = msgspec.json.encode(identity.terms).decode()
     with library.ledger.changing() as db:
         db.execute(
-            "INSERT INTO depots VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET"
-            " whereabouts = excluded.whereabouts, device = excluded.device",
+            "INSERT INTO depots (id, name, kind, site, medium, whereabouts, device, options, added, terms)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET whereabouts = excluded.whereabouts,"
+            " device = excluded.device, terms = excluded.terms, site = excluded.site, medium = excluded.medium,"
+            " name = excluded.name, retired = ''",
             (
                 identity.id, identity.name, identity.kind, identity.site, identity.medium,
-                _whereabouts(library, depot.root), depot.drive.device,
-                json.dumps(identity.options), stamp(now_utc()),
+                whereabouts(library, depot.root), depot.drive.device, json.dumps(identity.options), added, terms,
             ),
         )  # fmt: skip
 
 
-def adopt_manifest(library: Library, depot: Depot) -> None:
-    """Enter what a depot's manifest lists as copies that were written, and not read yet; known readings stay."""
+def change_identity(library: Library, depot: Depot, identity: Identity) -> None:
+    """Let the ledger follow a changed depot.toml."""
     with library.ledger.changing() as db:
-        for path, digest in bag.read_manifest(depot.root / bag.MANIFEST):
-            db.execute(
-                "INSERT OR IGNORE INTO copies (depot, file, state, sha256) SELECT ?, id, 'written', ? FROM files WHERE path = ?",
-                (depot.id, digest, path.removeprefix("data/")),
-            )
+        db.execute(
+            "UPDATE depots SET id = ?, name = ?, site = ?, medium = ?, terms = ? WHERE id = ?",
+            (
+                identity.id, identity.name, identity.site, identity.medium,
+                msgspec.json.encode(identity.terms).decode(), depot.id,
+            ),
+        )  # fmt: skip
 
 
 def finish_at(library: Library, depot: Depot) -> int:
-    """Finish what an interrupted run left at a depot, and enter what it had put in place; returns how many files."""
-    placed = finish_interrupted(depot, library.name)
-    if placed:
-        with library.ledger.changing() as db:
-            for intent in placed:
-                enter_intent(db, depot, intent)
-    return len(placed)
+    """Finish what an interrupted run left at a depot, and enter what it had done; returns how many files."""
+    count = 0
+    finish_purge(depot, library.name)
+    number = number_of(library, depot)
+    with library.ledger.changing() as db:
+        for intent in finish_interrupted(depot, library.name):
+            enter_intent(db, number, intent)
+            count += 1
+    if count:
+        remember_line(library, depot)
+    return count
 
 
-def enter_intent(db: sqlite3.Connection, depot: Depot, intent: Intent) -> None:
-    db.execute(
-        "INSERT OR REPLACE INTO copies SELECT ?, id, 'good', ?, ?, ? FROM files WHERE path = ?",
-        (depot.id, intent.sha256, intent.read_at, intent.grade, intent.path),
-    )
+def enter_intent(db: sqlite3.Connection, number: int, intent: Intent) -> None:
+    """Enter what a run has done, by whatever library it was begun."""
+    file = db.execute("SELECT id, sha256 FROM files WHERE path = ?", (intent.path,)).fetchone()
+    if intent.what in ("remove", "move"):
+        gone = intent.path if intent.what == "remove" else intent.was
+        db.execute("DELETE FROM leftovers WHERE depot = ? AND path = ?", (number, gone))
+        db.execute(
+            "DELETE FROM copies WHERE depot = ? AND (path = ? OR path IS NULL AND file = (SELECT id FROM files WHERE path = ?))",
+            (number, gone, gone),
+        )
+        if intent.what == "remove":
+            return
+    if file is not None:
+        state = "proven" if intent.grade == "medium" else "cached" if intent.grade else "written"
+        db.execute(
+            "INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, ?, NULL)",
+            (
+                number, file["id"], state, seconds(intent.read_at) if intent.read_at else None,
+                None if file["sha256"] == intent.sha256 else intent.sha256,
+            ),
+        )  # fmt: skip
+    else:
+        db.execute(
+            "INSERT OR REPLACE INTO leftovers VALUES (?, ?, ?, ?, 'written', NULL)",
+            (number, intent.path, intent.sha256, intent.bytes),
+        )
 
 
 def remember_device(library: Library, depot: Depot) -> None:
@@ -187,6 +228,28 @@ def remember_device(library: Library, depot: Depot) -> None:
         db.execute("UPDATE depots SET device = ? WHERE id = ?", (depot.drive.device, depot.id))
 
 
-def mark_copy(db: sqlite3.Connection, depot: str, file: int, state: str, sha256: str) -> None:
-    """Set the state of a copy that is not good; what was read of it before no longer counts."""
-    db.execute("INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, NULL, NULL)", (depot, file, state, sha256))
+def remember_line(library: Library, depot: Depot) -> None:
+    """The line that a depot has now, once a run of this library has ended there."""
+    line = read_line(depot.root)
+    with library.ledger.changing() as db:
+        db.execute("UPDATE depots SET runs = ?, line = ? WHERE id = ?", (line.runs, line.digest, depot.id))
+
+
+def seconds(stamp: str) -> int:
+    """Seconds since 1970 of a moment as receipts write it."""
+    return int(datetime.fromisoformat(stamp).timestamp())
+
+
+def enter_copy(db: sqlite3.Connection, number: int, file: int, read_at: str, grade: str) -> None:
+    """A copy that was just written and read back."""
+    state = "proven" if grade == "medium" else "cached"
+    db.execute("INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, NULL, NULL)", (number, file, state, seconds(read_at)))
+
+
+def mark_copy(db: sqlite3.Connection, number: int, file: int, state: str) -> None:
+    """Set the state of a copy that is not well; what was read of it before no longer counts."""
+    db.execute(
+        "INSERT INTO copies (depot, file, state) VALUES (?, ?, ?)"
+        " ON CONFLICT (depot, file) DO UPDATE SET state = excluded.state, read_at = NULL",
+        (number, file, state),
+    )

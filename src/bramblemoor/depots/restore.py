@@ -1,41 +1,127 @@
-"""Restoring a whole library from depots to a new folder, with the library itself gone."""
+"""Restoring: a whole library to a new folder, with the library itself gone; or some of it, to any folder."""
 
-import hashlib
 import json
+import sqlite3
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
-from itertools import chain
+from dataclasses import dataclass, field
 from pathlib import Path
 
-from bramblemoor.depots import bag
 from bramblemoor.depots.copying import Progress
 from bramblemoor.depots.depot import Depot, open_depot
-from bramblemoor.depots.journal import Journal
-from bramblemoor.depots.lane import PIECE
-from bramblemoor.depots.register import add_depot
+from bramblemoor.depots.enroll import add_depot
+from bramblemoor.depots.line import read_line
+from bramblemoor.depots.register import number_of, seconds
+from bramblemoor.depots.shelf import Brought, Shelf, bring, size_on
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
-from bramblemoor.library.durable import TEMPORARY, digest_of, flush_folder, flush_many, set_time, write_atomically
+from bramblemoor.library.durable import TEMPORARY, flush_folder, flush_many, write_atomically
 from bramblemoor.library.home import FOLDERS, Library, require_room
 from bramblemoor.library.ledger import Ledger
-from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, next_number, stamp, write_receipt
+from bramblemoor.library.receipts import (
+    NOTHING,
+    Amount,
+    Finding,
+    Kept,
+    LeftOut,
+    Receipt,
+    next_number,
+    stamp,
+    write_receipt,
+)
 from bramblemoor.library.settings import read_settings
 from bramblemoor.library.volumes import volume_of
 
 _UNFINISHED = "restore-unfinished.json"
 _BATCH_FILES, _BATCH_BYTES = 200, 128 << 20
+_PAGE = 1000
 
 
 @dataclass(frozen=True)
-class _Restored:
-    """One file's way back: `from_depot` is None where it was at the target already, and `trouble` says why it is not there."""
+class Wanted:
+    """A file to bring, by its path in the library; `frames` is 1 for the original of a frame."""
 
     path: str
+    sha256: str
+    mtime_ns: int | None
+    frames: int
     bytes: int
-    from_depot: Depot | None = None
-    grade: str = ""
-    trouble: str = ""
+
+
+class Menu:
+    """The files to bring, kept outside memory; of several depots that list a path, the one named first is believed."""
+
+    def __init__(self, shelves: Sequence[Shelf]) -> None:
+        self.shelves = shelves
+        self._db = sqlite3.connect("", isolation_level=None)
+        self._db.executescript(
+            "CREATE TABLE wanted (path TEXT PRIMARY KEY, sha256 TEXT, mtime_ns INTEGER, frames INTEGER, bytes INTEGER)"
+            " WITHOUT ROWID; BEGIN;"
+        )
+
+    def add(self, path: str, sha256: str, mtime_ns: int | None, frames: int) -> None:
+        size = size_on(self.shelves, path, sha256)
+        self._db.execute("INSERT OR IGNORE INTO wanted VALUES (?, ?, ?, ?, ?)", (path, sha256, mtime_ns, frames, size))
+
+    def add_everything(self, facts: sqlite3.Connection | None) -> None:
+        """All that the depots list but the ledger; `facts`, a ledger, knows times and roles."""
+        for shelf in self.shelves:
+            after = ""
+            while page := shelf.paths(after, _PAGE):
+                after = page[-1][0]
+                for path, sha256 in page:
+                    if path != ledger_file.FILE:
+                        known = (
+                            facts
+                            and facts.execute("SELECT mtime_ns, role FROM files WHERE path = ?", (path,)).fetchone()
+                        )
+                        self.add(path, sha256, known[0] if known else None, int(bool(known and known[1] == "original")))
+
+    def bytes(self) -> int:
+        whole: int = self._db.execute("SELECT coalesce(sum(bytes), 0) FROM wanted").fetchone()[0]
+        return whole
+
+    def lacking(self, target: Path) -> int:
+        """Bytes that are not at the target yet."""
+        return sum(wanted.bytes for wanted in self.items() if not (target / wanted.path).is_file())
+
+    def items(self) -> Iterator[Wanted]:
+        for row in self._db.cursor().execute("SELECT path, sha256, mtime_ns, frames, bytes FROM wanted ORDER BY path"):
+            yield Wanted(*row)
+
+
+@dataclass
+class Account:
+    """What came of the files so far."""
+
+    came_in: Amount = NOTHING
+    kept: dict[str, Amount] = field(default_factory=dict)
+    left_out: list[LeftOut] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
+
+    def enter(self, wanted: Wanted, result: Brought, first: Depot) -> None:
+        amount = Amount(wanted.frames, 1, wanted.bytes)
+        self.came_in += amount
+        if result.trouble:
+            self.left_out.append(LeftOut(result.path, result.trouble, amount))
+            return
+        what = f"from {result.depot.name}" if result.depot else "there already"
+        self.kept[what] = self.kept.get(what, Amount()) + Amount(wanted.frames, 1, result.bytes)
+        if result.depot is not None and result.depot is not first:
+            self.findings.append(Finding(result.path, f"was not sound at {first.name}; taken from {result.depot.name}"))
+
+    def receipt(self, name: str, number: int, depots: Sequence[Depot], started: str, more: dict[str, str]) -> Receipt:
+        return Receipt(
+            number=number,
+            run="restore",
+            started=started,
+            finished=stamp(now_utc()),
+            about={"library": name, "from": ", ".join(depot.name for depot in depots)} | more,
+            came_in=self.came_in,
+            kept=[Kept(what, amount) for what, amount in self.kept.items()],
+            left_out=self.left_out,
+            findings=self.findings,
+        )
 
 
 def depots_at(roots: Sequence[Path]) -> list[Depot]:
@@ -56,33 +142,34 @@ def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[
     where it is damaged. A different file at the target is never overwritten. Returns the library, open, and the receipt.
     """
     _claim(target, depots[0])
-    wanted = _wanted(depots)
+    shelves = [Shelf(depot) for depot in depots]
     # The ledger comes first, under another name, because it knows the files' times; it is put in place last, because a
     # folder with a ledger counts as a library.
-    ledger_path = f"data/{ledger_file.FILE}"
-    if ledger_path not in wanted:
+    digest = next(filter(None, (shelf.digest(ledger_file.FILE) for shelf in shelves)), "")
+    if not digest:
         raise DepotTrouble(
             f"The depot {depots[0].name} holds no finished backup.", "Name another depot: --from FOLDER."
         )
     begun = target / _UNFINISHED
     started: str = json.loads(begun.read_text())["started"]
-    sizes = {path: _size_at(depots, path) for path in wanted}
-    present = sum(size for path, size in sizes.items() if (target / path.removeprefix("data/")).is_file())
-    require_room(target, sum(sizes.values()) - present, "Restoring")
-    final_ledger = target / ledger_file.FILE
-    fresh_ledger = target / (ledger_file.FILE + TEMPORARY)
+    final_ledger, fresh_ledger = target / ledger_file.FILE, target / (ledger_file.FILE + TEMPORARY)
+    size = size_on(shelves, ledger_file.FILE, digest)
     if final_ledger.is_file():
         # An earlier run has begun to write to it: it must stay, as SQLite may have to roll its journal back.
-        ledger_done, known = _Restored(ledger_file.FILE, sizes[ledger_path]), final_ledger
+        ledger_done, known = Brought(ledger_file.FILE, size), final_ledger
     else:
-        ledger_done, known = _fetch(depots, ledger_path, wanted[ledger_path], fresh_ledger, None), fresh_ledger
-    times: dict[str, int] = {}
-    if not ledger_done.trouble:
-        ledger = Ledger(known)
-        times = {row[0]: row[1] for row in ledger.db.execute("SELECT path, mtime_ns FROM files")}
-        ledger.close()
-    del wanted[ledger_path]
-    results = [ledger_done, *_bring_files(target, depots, wanted, sizes, times, progress)]
+        ledger_done, known = bring(shelves, ledger_file.FILE, digest, fresh_ledger, None), fresh_ledger
+    facts = Ledger(known) if not ledger_done.trouble else None
+    menu = Menu(shelves)
+    menu.add_everything(facts.db if facts else None)
+    if facts:
+        facts.close()
+    require_room(target, menu.lacking(target), "Restoring")
+    account, proven = Account(), _Proven(depots)
+    account.enter(Wanted(ledger_file.FILE, digest, None, 0, size), ledger_done, depots[0])
+    for wanted, result in bring_all(target, menu, progress):
+        account.enter(wanted, result, depots[0])
+        proven.add(result)
     if ledger_done.trouble:
         raise DepotTrouble(
             "No depot holds a sound copy of the ledger; the pictures were restored without it.",
@@ -94,37 +181,65 @@ def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[
         fresh_ledger.replace(final_ledger)
     flush_folder(target / "ledger")
     library = Library(target)
-    receipt = _receipt(library, depots, results, sizes, started)
-    _remember(library, depots, results)
+    receipt = account.receipt(library.name, next_number(library.receipts), depots, started, {})
+    for depot in depots:
+        identity = depot.identity
+        add_depot(
+            library, depot.root, name=identity.name, site=identity.site, medium=identity.medium, kind=identity.kind,
+            options=identity.options, terms=identity.terms,
+        )  # fmt: skip
+    proven.enter(library)
     write_receipt(library.receipts, receipt)
     begun.unlink()
     return library, receipt
 
 
-def _bring_files(
-    target: Path,
-    depots: Sequence[Depot],
-    wanted: dict[str, str],
-    sizes: dict[str, int],
-    times: dict[str, int],
-    progress: Progress,
-) -> Iterator[_Restored]:
+def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
+    """Give a library whose ledger is lost or damaged the newest that lies at a depot; the old one is set aside.
+
+    What has happened since in the library's folders is for taking stock.
+    """
+    shelf = max((Shelf(depot) for depot in depots), key=lambda one: read_line(one.depot.root).library.generation)
+    digest = shelf.digest(ledger_file.FILE)
+    fresh = root / (ledger_file.FILE + TEMPORARY)
+    (root / "ledger/receipts").mkdir(parents=True, exist_ok=True)
+    result = bring([shelf], ledger_file.FILE, digest, fresh, None) if digest else Brought("", trouble="there is none")
+    if result.trouble:
+        raise DepotTrouble(f"No sound ledger can be had ({result.trouble}).", "Name another depot: --from FOLDER.")
+    aside = root / "set-aside" / f"ledger-{stamp(now_utc()).replace(':', '')}"
+    for name in ("ledger.sqlite", "ledger.sqlite-journal"):
+        if (root / "ledger" / name).exists():
+            aside.mkdir(parents=True, exist_ok=True)
+            (root / "ledger" / name).replace(aside / name)
+    flush_many([fresh], root, whole_system=False)
+    fresh.replace(root / ledger_file.FILE)
+    flush_folder(root / "ledger")
+    library = Library(root)
+    for depot in depots:
+        identity = depot.identity
+        add_depot(
+            library, depot.root, name=identity.name, site=identity.site, medium=identity.medium, kind=identity.kind,
+            options=identity.options, terms=identity.terms,
+        )  # fmt: skip
+    return library
+
+
+def bring_all(target: Path, menu: Menu, progress: Progress) -> Iterator[tuple[Wanted, Brought]]:
     """Bring every wanted file to `target`; each is put in place, with others, once it was flushed."""
     batch: list[Path] = []
-    done, filled, total = 0, 0, sum(sizes.values())
+    done, filled, total = 0, 0, menu.bytes()
     whole = volume_of(target).flushes_whole
-    for path, digest in wanted.items():
-        name = path.removeprefix("data/")
-        result = _fetch(depots, path, digest, target / name, times.get(name))
-        if result.from_depot is not None:
-            batch.append(target / name)
-            filled += sizes[path]
-        done += sizes[path]
+    for wanted in menu.items():
+        result = bring(menu.shelves, wanted.path, wanted.sha256, target / wanted.path, wanted.mtime_ns)
+        if result.depot is not None:
+            batch.append(target / wanted.path)
+            filled += wanted.bytes
+        done += wanted.bytes
         progress("restoring", done, total)
         if len(batch) >= _BATCH_FILES or filled >= _BATCH_BYTES:
             _put_in_place(batch, target, whole)
             batch, filled = [], 0
-        yield result
+        yield wanted, result
     _put_in_place(batch, target, whole)
 
 
@@ -145,74 +260,13 @@ def _claim(target: Path, depot: Depot) -> None:
     if target.exists() and (
         not target.is_dir() or any(path.name != _UNFINISHED + TEMPORARY for path in target.iterdir())
     ):
-        raise WrongUse(f"{target} is not empty, and a restore overwrites nothing.", "Name a new or empty folder.")
+        raise WrongUse(
+            f"{target} is not empty, and a whole library is restored to an empty folder only.",
+            "Name a new folder; or say what you want of it, as with --year or --shoot.",
+        )
     target.mkdir(parents=True, exist_ok=True)
     document = {"library": depot.identity.library, "started": stamp(now_utc())}
     write_atomically(marker, json.dumps(document).encode())
-
-
-def _wanted(depots: Sequence[Depot]) -> dict[str, str]:
-    """Path to digest, by the depots' manifests; an interrupted run's journal says what else is in place already."""
-    wanted: dict[str, str] = {}
-    for depot in depots:
-        listed = bag.read_manifest(depot.root / bag.MANIFEST)
-        placed: Iterator[tuple[str, str]] = iter(())
-        for folder in sorted((depot.root / "incoming").glob("*/journal.jsonl")):
-            intents = Journal(depot, folder.parent.name).intents()
-            placed = chain(placed, ((f"data/{i.path}", i.sha256) for i in intents if (depot.data / i.path).is_file()))
-        mine = dict(chain(listed, placed))
-        wanted = mine | wanted  # the depot named first is believed first
-    return dict(sorted(wanted.items()))
-
-
-def _size_at(depots: Sequence[Depot], path: str) -> int:
-    for depot in depots:
-        if (depot.root / path).is_file():
-            return (depot.root / path).stat().st_size
-    return 0
-
-
-def _fetch(depots: Sequence[Depot], path: str, sha256: str, place: Path, mtime_ns: int | None) -> _Restored:
-    """Bring one file to the temporary name beside `place`, unless it is there already."""
-    name = path.removeprefix("data/")
-    if place.is_file():
-        if digest_of(place) == sha256:
-            return _Restored(name, place.stat().st_size)
-        if not place.name.endswith(TEMPORARY):
-            return _Restored(name, 0, trouble="a different file is at the target; it was left as it is")
-    place.parent.mkdir(parents=True, exist_ok=True)
-    fresh = place if place.name.endswith(TEMPORARY) else place.with_name(place.name + TEMPORARY)
-    troubles = []
-    for depot in depots:
-        digest = hashlib.sha256()
-        size = 0
-        try:
-            with (
-                depot.drive.read_from_medium(depot.root / path, PIECE) as reading,
-                fresh.open("wb", buffering=0) as file,
-            ):
-                for piece in reading.pieces:
-                    digest.update(piece)
-                    file.write(piece)
-                    size += len(piece)
-                grade = reading.grade
-        except FileNotFoundError:
-            troubles.append(f"{depot.name}: missing")
-            continue
-        except OSError as error:
-            if not (depot.root / path).is_file() or fresh.parent.exists() is False:
-                raise
-            if error.filename is None or str(fresh) == str(error.filename):
-                raise  # the target, not the depot, is in trouble
-            troubles.append(f"{depot.name}: {error.strerror}")
-            continue
-        if digest.hexdigest() == sha256:
-            if mtime_ns is not None:
-                set_time(fresh, mtime_ns)
-            return _Restored(name, size, depot, grade, "")
-        troubles.append(f"{depot.name}: damaged")
-    fresh.unlink(missing_ok=True)
-    return _Restored(name, 0, trouble="; ".join(troubles))
 
 
 def _put_in_place(places: Sequence[Path], target: Path, whole: bool) -> None:
@@ -224,51 +278,26 @@ def _put_in_place(places: Sequence[Path], target: Path, whole: bool) -> None:
         flush_folder(folder)
 
 
-def _receipt(
-    library: Library, depots: Sequence[Depot], results: Sequence[_Restored], sizes: dict[str, int], started: str
-) -> Receipt:
-    originals = {row[0] for row in library.db.execute("SELECT path FROM files WHERE role = 'original'")}
-    kept: dict[str, Amount] = {}
-    left_out, findings = [], []
-    for result in results:
-        amount = Amount(int(result.path in originals), 1, sizes[f"data/{result.path}"])
-        if result.trouble:
-            left_out.append(LeftOut(result.path, result.trouble, amount))
-            continue
-        what = f"from {result.from_depot.name}" if result.from_depot else "restored by an earlier run"
-        kept[what] = kept.get(what, Amount()) + amount
-        if result.from_depot is not None and result.from_depot is not depots[0]:
-            findings.append(
-                Finding(result.path, f"was not sound at {depots[0].name}; taken from {result.from_depot.name}")
-            )
-    came_in = Amount(len(originals), len(sizes), sum(sizes.values()))
-    return Receipt(
-        number=next_number(library.receipts),
-        run="restore",
-        started=started,
-        finished=stamp(now_utc()),
-        about={"library": library.name, "from": ", ".join(depot.name for depot in depots)},
-        came_in=came_in,
-        kept=[Kept(what, amount) for what, amount in kept.items()],
-        left_out=left_out,
-        findings=findings,
-    )
+class _Proven:
+    """What was read from depots and matched; entered in a library that is only made in the end."""
 
+    def __init__(self, depots: Sequence[Depot]) -> None:
+        self._depots = depots
+        self._db = sqlite3.connect("", isolation_level=None)
+        self._db.executescript("CREATE TABLE proven (path TEXT, depot TEXT, state TEXT, read_at INTEGER); BEGIN;")
 
-def _remember(library: Library, depots: Sequence[Depot], results: Sequence[_Restored]) -> None:
-    """The new library knows the depots it came from; what was read and matched just now counts as read."""
-    now = stamp(now_utc())
-    for depot in depots:
-        identity = depot.identity
-        add_depot(
-            library, depot.root, name=identity.name, site=identity.site, medium=identity.medium, kind=identity.kind,
-            options=identity.options,
-        )  # fmt: skip
+    def add(self, result: Brought) -> None:
+        if result.depot is not None:
+            state = "proven" if result.grade == "medium" else "cached"
+            row = (result.path, result.depot.id, state, seconds(stamp(now_utc())))
+            self._db.execute("INSERT INTO proven VALUES (?, ?, ?, ?)", row)
+
+    def enter(self, library: Library) -> None:
+        numbers = {depot.id: number_of(library, depot) for depot in self._depots}
         with library.ledger.changing() as db:
-            for result in results:
-                if result.from_depot is depot:
-                    db.execute(
-                        "UPDATE copies SET state = 'good', read_at = ?, grade = ?"
-                        " WHERE depot = ? AND file = (SELECT id FROM files WHERE path = ?)",
-                        (now, result.grade, depot.id, result.path),
-                    )
+            for path, depot, state, read_at in self._db.execute("SELECT * FROM proven"):
+                db.execute(
+                    "UPDATE copies SET state = ?, read_at = ? WHERE depot = ?"
+                    " AND file = (SELECT id FROM files WHERE path = ?) AND state != 'proven'",
+                    (state, read_at, numbers[depot], path),
+                )

@@ -1,27 +1,31 @@
-"""Standing: what every frame's copies amount to against the rule."""
+"""Standing: what every frame's copies amount to against the rule, now or if something were lost."""
 
-import sqlite3
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from datetime import timedelta
+from datetime import UTC, datetime
 from typing import Literal
 
-from bramblemoor.depots.register import LIBRARY, KnownDepot, known_depots
+from bramblemoor.depots.register import KnownDepot, known_depots
+from bramblemoor.depots.tally import AMISS, FREED, LACKS, OK, UNREAD, read_held, settle
+from bramblemoor.depots.terms import chosen, prepare
+from bramblemoor.depots.work import LACKING
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
+from bramblemoor.library.stock import LIBRARY
 from bramblemoor.library.volumes import volume_of
 
 State = Literal["sound", "short", "single", "lost"]
 STATES: tuple[State, ...] = ("sound", "short", "single", "lost")
+_DAY = 86_400
 
 
 @dataclass(frozen=True)
 class Holder:
-    """Somewhere that may hold copies: the library, or a depot. `device` tells which of them are one drive."""
+    """Somewhere that may hold copies: the library (number 0), or a depot. `device` tells which of them are one drive."""
 
-    id: str
+    number: int
     name: str
     site: str
     medium: str
@@ -30,10 +34,10 @@ class Holder:
 
 @dataclass
 class HolderStanding:
-    """What counts at one holder. `oldest` is the oldest counted reading (UTC, as in receipts); None for the library.
+    """What counts at one holder, in frames and in files that belong to none (`others`).
 
-    `amiss` files are damaged or missing there, `unproven` were written, or read from what may have been a cache, and `stale`
-    were read too long ago.
+    `oldest` is the oldest counted reading (UTC, as in receipts; None for the library). Of both together, `amiss` are damaged
+    or missing there, `unread` not yet read from the medium, `stale` read too long ago, `absent` not there or not current.
     """
 
     holder: Holder
@@ -41,29 +45,31 @@ class HolderStanding:
     others: int = 0
     oldest: str | None = None
     amiss: int = 0
-    unproven: int = 0
+    unread: int = 0
     stale: int = 0
     absent: int = 0
 
 
 @dataclass
 class Standing:
-    """Frames by year and state; `years` maps a year (None: undated) to counts, and `held` to frames per holder id.
+    """Frames by group and state: `groups` maps a year (None: undated) or a shoot to counts, `held` to frames by holder.
 
-    `others` counts files that belong to no frame, as album lists and delivered data; the rule holds for them too.
+    `others` counts files that belong to no frame, as album lists and delivered data; the rule holds for them too. `gone` are
+    the holders that were supposed to be lost.
     """
 
-    frames: int
-    others: int
+    frames: int = 0
+    others: int = 0
     other_states: Counter[State] = field(default_factory=Counter)
-    years: dict[int | None, Counter[State]] = field(default_factory=dict)
-    held: dict[int | None, Counter[str]] = field(default_factory=dict)
+    groups: dict[int | str | None, Counter[State]] = field(default_factory=dict)
+    held: dict[int | str | None, Counter[int]] = field(default_factory=dict)
     holders: list[HolderStanding] = field(default_factory=list)
+    gone: tuple[Holder, ...] = ()
     sites: tuple[str, ...] = ()
     media: tuple[str, ...] = ()
 
     def total(self) -> Counter[State]:
-        return sum(self.years.values(), Counter())
+        return sum(self.groups.values(), Counter())
 
     @property
     def sound(self) -> bool:
@@ -87,101 +93,121 @@ def judge(library: Library, holders: Sequence[Holder]) -> State:
 
 
 def holders_of(library: Library) -> list[Holder]:
+    """The library, and every depot that is not retired."""
     home = library.settings.library
     device = f"pretend {home.stand_in}" if home.stand_in else volume_of(library.root).device
-    own = Holder(LIBRARY, LIBRARY, home.site, home.medium, device)
-    return [own, *(_holder(depot) for depot in known_depots(library))]
+    own = Holder(LIBRARY, "library", home.site, home.medium, device)
+    return [own, *(_holder(depot) for depot in known_depots(library) if not depot.retired)]
 
 
 def _holder(depot: KnownDepot) -> Holder:
-    return Holder(depot.id, depot.name, depot.site, depot.medium, depot.device)
+    return Holder(depot.number, depot.name, depot.site, depot.medium, depot.device)
 
 
-def standing(library: Library) -> Standing:
-    """Weigh every frame. A frame counts at a holder when each of its files does: good, current, read from the medium, fresh."""
-    db = library.db
-    holders = holders_of(library)
-    cutoff = stamp(now_utc() - timedelta(days=library.settings.rule.fresh_days))
-    frames, others = db.execute("SELECT count(DISTINCT frame), sum(frame IS NULL) FROM files").fetchone()
-    result = Standing(frames, others or 0)
-    for row in _masks_of_others(db, holders, cutoff):
-        members = [holder for number, holder in enumerate(holders) if row["mask"] >> number & 1]
-        result.other_states[judge(library, members)] += row["files"]
-    for row in _masks(db, holders, cutoff):
-        members = [holder for number, holder in enumerate(holders) if row["mask"] >> number & 1]
-        result.years.setdefault(row["year"], Counter())[judge(library, members)] += row["frames"]
-        result.held.setdefault(row["year"], Counter()).update({holder.id: row["frames"] for holder in members})
-    result.holders = [_holder_standing(db, holder, cutoff, result) for holder in holders]
-    counted = [own.holder for own in result.holders if own.frames]
-    result.sites = tuple(dict.fromkeys(holder.site for holder in counted))
-    result.media = tuple(dict.fromkeys(holder.medium for holder in counted))
-    return result
+def standing(library: Library, *, by: Literal["year", "shoot"] = "year", lost: Sequence[str] = ()) -> Standing:
+    """Weigh every frame. A frame counts at a holder when each of its files does: current, read from the medium, fresh.
+
+    `lost` names holders, sites or media that are supposed to be gone.
+    """
+    return _Scale(library, lost).weigh(by)
 
 
-_GOOD = "c.state = 'good' AND c.grade = 'medium' AND c.sha256 = f.sha256 AND c.read_at >= :cutoff"
+def frames_standing(library: Library, states: Sequence[State], lost: Sequence[str] = ()) -> Iterator[tuple[str, State]]:
+    """(path, state) of each frame whose state is one of these, in order of path."""
+    scale = _Scale(library, lost)
+    wanted = {number: state for number, (state, _) in scale.stands.items() if state in states}
+    if not wanted:
+        return
+    rows = library.db.execute(
+        "SELECT folder || '/' || name AS path, stand FROM standings JOIN frames ON frames.id = unit"
+        f" WHERE stand IN ({', '.join(map(str, wanted))}) ORDER BY path"
+    )
+    for row in rows:
+        yield row["path"], wanted[row["stand"]]
 
 
-def _masks(db: sqlite3.Connection, holders: Sequence[Holder], cutoff: str) -> list[sqlite3.Row]:
-    """Frames counted by year and by the set of holders (bit N: the Nth holder) at which they count."""
-    bits = _bits(holders)
-    return db.execute(
-        f"""
-        WITH needed AS (SELECT frame, count(*) AS files FROM files WHERE frame IS NOT NULL GROUP BY frame),
-        good AS (
-            SELECT f.frame, c.depot, count(*) AS files FROM copies c JOIN files f ON f.id = c.file
-            WHERE f.frame IS NOT NULL AND {_GOOD} GROUP BY f.frame, c.depot
-        ),
-        bad AS (SELECT DISTINCT f.frame FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = '{LIBRARY}'),
-        mask AS (
-            SELECT needed.frame, (needed.frame NOT IN (SELECT frame FROM bad WHERE frame IS NOT NULL))
-                + coalesce(sum(CASE good.depot {bits} ELSE 0 END), 0) AS mask
-            FROM needed LEFT JOIN good ON good.frame = needed.frame AND good.files = needed.files GROUP BY needed.frame
-        )
-        SELECT year, mask, count(*) AS frames FROM mask JOIN frames ON frames.id = mask.frame GROUP BY year, mask ORDER BY year
-        """,
-        {"cutoff": cutoff},
-    ).fetchall()
+class _Scale:
+    """The holders, and what each known stand amounts to."""
 
+    def __init__(self, library: Library, lost: Sequence[str]) -> None:
+        self._library = library
+        self._db = library.db
+        if not library.read_only and self._db.execute("SELECT 1 FROM unsettled LIMIT 1").fetchone():
+            with library.ledger.changing() as db:
+                settle(db)
+        every = holders_of(library)
+        self.gone = tuple(h for h in every if {h.name, h.site, h.medium} & set(lost))
+        self.holders = [holder for holder in every if holder not in self.gone]
+        self._cutoff = int(now_utc().timestamp()) // _DAY - library.settings.rule.fresh_days
+        self.stands = {row["id"]: self._weighed(row["held"]) for row in self._db.execute("SELECT id, held FROM stands")}
 
-def _masks_of_others(db: sqlite3.Connection, holders: Sequence[Holder], cutoff: str) -> list[sqlite3.Row]:
-    """The same for files that belong to no frame."""
-    return db.execute(
-        f"""
-        WITH mask AS (
-            SELECT f.id, (f.id NOT IN (SELECT file FROM copies WHERE depot = '{LIBRARY}'))
-                + coalesce(sum(CASE WHEN {_GOOD} THEN CASE c.depot {_bits(holders)} ELSE 0 END END), 0) AS mask
-            FROM files f LEFT JOIN copies c ON c.file = f.id WHERE f.frame IS NULL GROUP BY f.id
-        )
-        SELECT mask, count(*) AS files FROM mask GROUP BY mask
-        """,
-        {"cutoff": cutoff},
-    ).fetchall()
+    def _weighed(self, held: str) -> tuple[State, dict[int, str]]:
+        where = read_held(held)
+        return judge(
+            self._library, [holder for holder in self.holders if self._counts(where.get(holder.number))]
+        ), where
 
+    def _counts(self, state: str | None) -> bool:
+        return state == OK or (state is not None and state.isdecimal() and int(state) >= self._cutoff)
 
-def _bits(holders: Sequence[Holder]) -> str:
-    return " ".join(f"WHEN '{holder.id}' THEN {1 << number}" for number, holder in enumerate(holders))
+    def weigh(self, by: Literal["year", "shoot"]) -> Standing:
+        result = Standing(gone=self.gone)
+        own = {holder.number: HolderStanding(holder) for holder in self.holders}
+        group = "s.year" if by == "year" else "r.folder"
+        tables = "standings s" if by == "year" else "standings s JOIN frames r ON r.id = s.unit"
+        for key, stand, frames in self._counted(
+            f"SELECT {group}, s.stand, count(*) FROM {tables} WHERE s.unit > 0 GROUP BY 1, 2 ORDER BY 1"
+        ):
+            state, where = self.stands[stand]
+            result.frames += frames
+            result.groups.setdefault(key, Counter())[state] += frames
+            held = result.held.setdefault(key, Counter())
+            for number, holder in own.items():
+                if self._count(holder, where.get(number), frames):
+                    holder.frames += frames
+                    held[number] += frames
+        for _, stand, files in self._counted("SELECT 0, stand, count(*) FROM standings WHERE unit < 0 GROUP BY stand"):
+            state, where = self.stands[stand]
+            result.others += files
+            result.other_states[state] += files
+            for number, holder in own.items():
+                holder.others += files * self._count(holder, where.get(number), files)
+        self._correct_absence(own)
+        result.holders = list(own.values())
+        counted = [one.holder for one in result.holders if one.frames]
+        result.sites = tuple(dict.fromkeys(holder.site for holder in counted))
+        result.media = tuple(dict.fromkeys(holder.medium for holder in counted))
+        return result
 
+    def _counted(self, query: str) -> Iterator[tuple[int | str | None, int, int]]:
+        yield from (tuple(row) for row in self._db.execute(query))
 
-def _holder_standing(db: sqlite3.Connection, holder: Holder, cutoff: str, whole: Standing) -> HolderStanding:
-    own = HolderStanding(holder, frames=sum(held[holder.id] for held in whole.held.values()))
-    if holder.id == LIBRARY:
-        own.amiss, bad_others = db.execute(
-            "SELECT count(*), coalesce(sum(frame IS NULL), 0) FROM copies JOIN files ON id = file WHERE depot = ?",
-            (LIBRARY,),
-        ).fetchone()
-        own.others = whole.others - bad_others
-        return own
-    row = db.execute(
-        f"""
-        SELECT coalesce(sum(frame IS NULL AND ({_GOOD})), 0) AS others, min(CASE WHEN {_GOOD} THEN c.read_at END) AS oldest,
-            coalesce(sum(c.state IN ('damaged', 'missing')), 0) AS amiss,
-            coalesce(sum(c.state = 'written' OR (c.state = 'good' AND c.grade != 'medium')), 0) AS unproven,
-            coalesce(sum(c.state = 'good' AND c.grade = 'medium' AND c.read_at < :cutoff), 0) AS stale,
-            coalesce(sum(c.file IS NULL OR c.sha256 != f.sha256), 0) AS absent
-        FROM files f LEFT JOIN copies c ON c.file = f.id AND c.depot = :depot
-        """,
-        {"cutoff": cutoff, "depot": holder.id},
-    ).fetchone()
-    own.others, own.oldest, own.amiss = row["others"], row["oldest"], row["amiss"]
-    own.unproven, own.stale, own.absent = row["unproven"], row["stale"], row["absent"]
-    return own
+    def _count(self, holder: HolderStanding, state: str | None, units: int) -> bool:
+        """Enter units at a holder; says whether they count there."""
+        if self._counts(state):
+            if state is not None and state != OK:
+                oldest = stamp(datetime.fromtimestamp(int(state) * _DAY, UTC))
+                holder.oldest = min(filter(None, (holder.oldest, oldest)))
+            return True
+        if state == AMISS:
+            holder.amiss += units
+        elif state == UNREAD:
+            holder.unread += units
+        elif state in (None, LACKS):
+            holder.absent += units
+        elif state != FREED:
+            holder.stale += units
+        return False
+
+    def _correct_absence(self, own: dict[int, HolderStanding]) -> None:
+        """Nothing is absent at a depot that was not chosen for it."""
+        prepare(self._db)
+        for known in known_depots(self._library):
+            if known.number in own and known.terms.chooses:
+                where, values = chosen(known.terms)
+                own[known.number].absent = self._db.execute(
+                    "SELECT count(DISTINCT coalesce(f.frame, -f.id)) FROM files f LEFT JOIN frames r ON r.id = f.frame"
+                    f" LEFT JOIN copies c ON c.file = f.id AND c.depot = ? WHERE {where} AND {LACKING}"
+                    " AND coalesce(c.state, '') NOT IN ('damaged', 'missing')",
+                    (known.number, *values),
+                ).fetchone()[0]

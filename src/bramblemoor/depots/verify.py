@@ -1,31 +1,50 @@
-"""Verifying: every file of a copy is read from its medium and compared with what it should be."""
+"""Verifying: files of a copy are read from its medium and compared with what they should be."""
 
 import hashlib
 import os
 import sqlite3
+import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
-from itertools import islice
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Literal
 
 from bramblemoor.depots import bag
-from bramblemoor.depots.copying import Progress
+from bramblemoor.depots.copying import Pace, Progress
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.kinds import Drive
 from bramblemoor.depots.kinds.folder import FolderDrive
 from bramblemoor.depots.lane import PIECE
 from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
-from bramblemoor.depots.register import LIBRARY, finish_at, mark_copy, remember_device
+from bramblemoor.depots.register import finish_at, mark_copy, number_of, remember_device, seconds
+from bramblemoor.depots.tally import settle
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
-from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
-from bramblemoor.library.stock import source_of
+from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
+from bramblemoor.library.stock import LIBRARY, source_of
 
+Choice = Literal["everything", "sample", "longest unread"]
+STRAY = "not in the manifest: somebody put it there; move it out of data/"
 _WORKERS = 2
-_GROUP = 64
+_PAGE = 256
+_ORDERS = {"everything": "path", "sample": "random()", "longest unread": "coalesce(read_at, 0), path"}
+
+
+@dataclass(frozen=True)
+class Scope:
+    """What to read at each place: `choice` says in which order, the rest how much of it (0: no end)."""
+
+    choice: Choice = "everything"
+    files: int = 0
+    bytes: int = 0
+    seconds: float = 0
+
+    @property
+    def whole(self) -> bool:
+        return self.choice == "everything" and not (self.files or self.bytes or self.seconds)
 
 
 @dataclass(frozen=True)
@@ -57,9 +76,9 @@ class _Seen:
 
 @dataclass(frozen=True)
 class _Place:
-    """Something to read: a depot, or the library. `locate` leads from a path in the ledger to the file."""
+    """Something to read: a depot, or the library (number 0). `locate` leads from a path in the ledger to the file."""
 
-    id: str
+    number: int
     name: str
     drive: Drive
     locate: Callable[[str], Path]
@@ -67,69 +86,89 @@ class _Place:
 
 @dataclass
 class _Result:
-    """What was found at one place."""
+    """What was found at one place; `unread` is what the scope, or a stop, left for another time."""
 
     place: _Place
-    good: Amount
-    grades: set[str]
-    amiss: list[_Seen]
+    due: Amount
+    good: Amount = NOTHING
+    grades: set[str] = field(default_factory=set)
+    amiss: list[_Seen] = field(default_factory=list)
 
     @property
     def grade(self) -> str:
         return common_grade(self.grades)
 
-    def kept(self) -> Kept:
+    @property
+    def read(self) -> Amount:
+        return self.good + total(seen.expected.amount for seen in self.amiss)
+
+    def kept(self) -> list[Kept]:
         doubt = "" if self.grade == "medium" else ", but perhaps read from a cache"
-        return Kept(f"{self.place.name}: good{doubt}", self.good)
+        read = self.read
+        rest = Amount(self.due.frames - read.frames, self.due.files - read.files, self.due.bytes - read.bytes)
+        name = self.place.name
+        return [Kept(f"{name}: good{doubt}", self.good), Kept(f"{name}: not read this time", rest)]
 
     def left_out(self) -> list[LeftOut]:
         return [
             LeftOut(f"{self.place.name}: {seen.expected.path}", seen.what, seen.expected.amount) for seen in self.amiss
         ]
 
-    def reading(self, began: str) -> ReadingRecord:
+    def reading(self, began: str, scope: Scope) -> ReadingRecord:
         amiss = [Finding(seen.expected.path, seen.what) for seen in self.amiss]
-        read = self.good + total(seen.expected.amount for seen in self.amiss)
-        ended = stamp(now_utc())
-        return ReadingRecord("verify", began, ended, self.grade, read.files, read.bytes, "everything", [], amiss)
+        whole = scope.whole and self.read == self.due
+        return ReadingRecord(
+            "verify", began, stamp(now_utc()), self.grade, self.read.files, self.read.bytes,
+            "everything" if whole else "some", "", amiss,
+        )  # fmt: skip
 
 
-def verify(library: Library, depots: Sequence[Depot], *, with_library: bool, progress: Progress) -> Receipt:
-    """Read everything at `depots`, and in the library itself if asked; returns the receipt, which is also written.
+def verify(
+    library: Library,
+    depots: Sequence[Depot],
+    *,
+    with_library: bool,
+    progress: Progress,
+    scope: Scope | None = None,
+    pace: Pace | None = None,
+) -> Receipt:
+    """Read what `scope` says at `depots`, and in the library itself if asked; returns the receipt, which is also written.
 
     What is damaged or missing is entered in the ledger, so that `mend` knows, and stands on the receipt by name.
     """
+    scope, pace = scope or Scope(), pace or Pace()
     started = stamp(now_utc())
     name = run_name(library, started)
     for depot in depots:
         if os.access(depot.root, os.W_OK):
             finish_at(library, depot)
         remember_device(library, depot)
-    places = [_Place(depot.id, depot.name, depot.drive, depot.data.joinpath) for depot in depots]
+    places = [_Place(number_of(library, depot), depot.name, depot.drive, depot.data.joinpath) for depot in depots]
     if with_library:
         drive = FolderDrive(library.root, {})
         drive.flush([])  # what was just written to the library can only be read from its medium once it is there
-        places.append(_Place(LIBRARY, LIBRARY, drive, lambda path: source_of(library, path)))
-    came_in = total(expected.amount for place in places for expected in _expected(library, place.id))
-    meter = _Meter(progress, came_in.bytes)
-    results = [_look_at(library, place, meter) for place in places]
-    readings = {result.place.id: result.reading(started) for result in results}
-    about_bags = {depot.id: list(_bag_findings(depot)) for depot in depots}
+        places.append(_Place(LIBRARY, "library", drive, lambda path: source_of(library, path)))
+    results = [_Result(place, _due(library.db, place.number)) for place in places]
+    meter = _Meter(progress, sum(min(scope.bytes or result.due.bytes, result.due.bytes) for result in results))
+    for result in results:
+        _look_at(library, result, scope, pace, meter)
+    about_bags = {depot.id: list(_bag_findings(depot)) if scope.whole else [] for depot in depots}
     receipt = make_receipt(
-        library, "verify", name, started, stamp(now_utc()), [place.name for place in places], came_in,
-        [result.kept() for result in results],
+        library, "verify", name, started, stamp(now_utc()), [place.name for place in places],
+        total(result.due for result in results),
+        [kept for result in results for kept in result.kept()],
         [left for result in results for left in result.left_out()],
         [finding for findings in about_bags.values() for finding in findings],
     )  # fmt: skip
     write_receipt(library.receipts, receipt)
-    for depot in depots:
+    for depot, result in zip(depots, results, strict=False):
         # New digests over a damaged tag file would make the damage look right: then the depot stays untouched.
         tags_are_amiss = any(finding.what != STRAY for finding in about_bags[depot.id])
         if os.access(depot.root, os.W_OK) and not tags_are_amiss:
-            tags = record_tags(readings[depot.id], receipt)
+            tags = record_tags(result.reading(started, scope), receipt)
             for path, content in tags.items():
                 write_atomically(depot.root / path, content)
-            refresh_tags(depot, library.name, tags)
+            refresh_tags(depot, library.name, tags, payload_changed=False)
     return receipt
 
 
@@ -144,50 +183,83 @@ class _Meter:
         self._progress("reading", self._done, self._whole)
 
 
-def _look_at(library: Library, place: _Place, meter: _Meter) -> _Result:
-    result = _Result(place, Amount(), set(), [])
-    for seen in _read_all(library, place, meter):
-        if seen.state == "good":
-            result.good += seen.expected.amount
-            result.grades.add(seen.grade)
-        else:
-            result.amiss.append(seen)
-    return result
+# What should be there: at a depot its copies as entered, under the path that they have there; in the library its files.
+_EXPECTED = {
+    False: "SELECT f.id, coalesce(c.path, f.path) AS path, f.bytes, coalesce(c.sha256, f.sha256) AS sha256, f.role, c.read_at"
+    " FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = :place",
+    True: "SELECT f.id, f.path, f.bytes, f.sha256, f.role, 0 AS read_at FROM files f"
+    " WHERE f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed') AND :place = 0",
+}
 
 
-def _expected(library: Library, place: str) -> Iterator[_Expected]:
-    """What should be there: for a depot its copies as entered, for the library its files. In order of path, as on disk."""
-    if place == LIBRARY:
-        rows = library.db.execute("SELECT id, path, bytes, sha256, role FROM files ORDER BY path")
-    else:
-        rows = library.db.execute(
-            "SELECT f.id, f.path, f.bytes, c.sha256, f.role FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = ?"
-            " ORDER BY f.path",
-            (place,),
-        )
-    for row in rows:
+def _due(db: sqlite3.Connection, place: int) -> Amount:
+    row = db.execute(
+        "SELECT coalesce(sum(role = 'original'), 0), count(*), coalesce(sum(bytes), 0)"
+        f" FROM ({_EXPECTED[place == LIBRARY]})",
+        {"place": place},
+    ).fetchone()
+    return Amount(*row)
+
+
+def _look_at(library: Library, result: _Result, scope: Scope, pace: Pace, meter: _Meter) -> None:
+    """Read the files of a place, some at a time, and enter what was found."""
+    db, place = library.db, result.place
+    limit = f"LIMIT {scope.files}" if scope.files else ""
+    db.execute("DROP TABLE IF EXISTS temp.reading")
+    db.execute(
+        f"CREATE TEMP TABLE reading AS SELECT * FROM ({_EXPECTED[place.number == LIBRARY]})"
+        f" ORDER BY {_ORDERS[scope.choice]} {limit}",
+        {"place": place.number},
+    )
+    until = time.monotonic() + scope.seconds if scope.seconds else None
+    last = 0
+    with ThreadPoolExecutor(_WORKERS) as pool:
+        while not pace.stopped and not (until and time.monotonic() > until):
+            rows = db.execute(
+                "SELECT rowid AS n, * FROM temp.reading WHERE rowid > ? ORDER BY rowid LIMIT ?", (last, _PAGE)
+            ).fetchall()
+            if (scope.bytes and result.read.bytes >= scope.bytes) or not rows:
+                break
+            group = list(_affordable(rows, scope, result.read.bytes, until))
+            last = rows[len(group) - 1]["n"]
+            seen = pool.map(
+                lambda expected: _read(place.drive, place.locate(expected.path), expected, pace, meter), group
+            )
+            _enter(library, result, [one for one in seen if one.state != "stopped"])
+
+
+def _affordable(rows: list[sqlite3.Row], scope: Scope, read: int, until: float | None) -> Iterator[_Expected]:
+    """As many of the next files as the budget in bytes takes; few at a time where the clock counts."""
+    for number, row in enumerate(rows):
+        if number and ((scope.bytes and read >= scope.bytes) or (until and number >= 2 * _WORKERS)):
+            return
+        read += row["bytes"]
         yield _Expected(row["id"], row["path"], row["bytes"], row["sha256"], int(row["role"] == "original"))
 
 
-def _read_all(library: Library, place: _Place, meter: _Meter) -> Iterator[_Seen]:
-    """Read every file of a place, some at a time, and enter what was found."""
-    files = iter(list(_expected(library, place.id)))
-    with ThreadPoolExecutor(_WORKERS) as pool:
-        while group := list(islice(files, _GROUP)):
-            seen = list(pool.map(lambda expected: _read(place.drive, place.locate(expected.path), expected), group))
-            with library.ledger.changing() as db:
-                for one in seen:
-                    _remember(db, place.id, one)
-            meter.add(sum(expected.bytes for expected in group))
-            yield from seen
+def _enter(library: Library, result: _Result, seen: list[_Seen]) -> None:
+    with library.ledger.changing() as db:
+        for one in seen:
+            _remember(db, result.place.number, one)
+        settle(db)
+    for one in seen:
+        if one.state == "good":
+            result.good += one.expected.amount
+            result.grades.add(one.grade)
+        else:
+            result.amiss.append(one)
 
 
-def _read(drive: Drive, path: Path, expected: _Expected) -> _Seen:
+def _read(drive: Drive, path: Path, expected: _Expected, pace: Pace, meter: _Meter) -> _Seen:
     digest = hashlib.sha256()
     try:
         with drive.read_from_medium(path, PIECE) as reading:
             for piece in reading.pieces:
                 digest.update(piece)
+                pace.wait(len(piece))
+                meter.add(len(piece))
+                if pace.stopped:
+                    return _Seen(expected, "stopped")
             grade = reading.grade
     except FileNotFoundError:
         return _Seen(expected, "missing")
@@ -198,18 +270,18 @@ def _read(drive: Drive, path: Path, expected: _Expected) -> _Seen:
     return _Seen(expected, "good", grade)
 
 
-def _remember(db: sqlite3.Connection, place: str, seen: _Seen) -> None:
+def _remember(db: sqlite3.Connection, place: int, seen: _Seen) -> None:
     file = seen.expected.file
     if seen.state != "good":
-        mark_copy(db, place, file, seen.state, seen.expected.sha256)
+        mark_copy(db, place, file, seen.state)
     elif place == LIBRARY:
-        db.execute("DELETE FROM copies WHERE depot = ? AND file = ?", (LIBRARY, file))
+        db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))
     else:
         # A reading that may have come from a cache does not take the place of one that did not.
+        state = "proven" if seen.grade == "medium" else "cached"
         db.execute(
-            "UPDATE copies SET state = 'good', read_at = ?, grade = ? WHERE depot = ? AND file = ?"
-            " AND (? = 'medium' OR state != 'good' OR grade != 'medium')",
-            (stamp(now_utc()), seen.grade, place, file, seen.grade),
+            "UPDATE copies SET state = ?, read_at = ? WHERE depot = ? AND file = ? AND (? = 'proven' OR state != 'proven')",
+            (state, seconds(stamp(now_utc())), place, file, state),
         )
 
 
@@ -217,10 +289,5 @@ def _bag_findings(depot: Depot) -> Iterator[Finding]:
     """What is wrong with the bag besides its payload files: tag files, and files that the manifest does not list."""
     for path, what in bag.amiss_tags(depot.root):
         yield Finding(f"{depot.name}: {path}", what)
-    listed = dict(bag.read_manifest(depot.root / bag.MANIFEST))
-    for path in bag.payload_strays(depot.root, listed):
-        if Path(path).name not in bag.STRAYS:
-            yield Finding(f"{depot.name}: {path}", STRAY)
-
-
-STRAY = "not in the manifest: somebody put it there; move it out of data/"
+    for path in bag.payload_strays(depot.root):
+        yield Finding(f"{depot.name}: {path}", STRAY)

@@ -7,7 +7,7 @@ from typing import Literal
 
 from bramblemoor.frames.moments import Moment, infer_offset, parse_moment
 
-Source = Literal["you", "xmp", "iptc", "camera", "service", "name", "file"]
+Source = Literal["you", "sidecar", "xmp", "iptc", "camera", "service", "name", "file"]
 Field = Literal[
     "taken",
     "title",
@@ -27,10 +27,11 @@ Field = Literal[
     "came_as",
 ]
 
-# The most believed first. Location names and positions follow LOCATION_ORDER: a sidecar's word comes after the camera's.
-ORDER: tuple[Source, ...] = ("you", "xmp", "iptc", "camera", "service", "name", "file")
-LOCATION_ORDER: tuple[Source, ...] = ("you", "camera", "xmp", "iptc", "service", "name", "file")
-_RETELLERS = ("you", "service")
+# The most believed first; "sidecar" is what somebody wrote into the XMP beside a picture in the library.
+# Location names and positions follow LOCATION_ORDER: what a delivered XMP says comes after the camera.
+ORDER: tuple[Source, ...] = ("you", "sidecar", "xmp", "iptc", "camera", "service", "name", "file")
+LOCATION_ORDER: tuple[Source, ...] = ("you", "sidecar", "camera", "xmp", "iptc", "service", "name", "file")
+_RETELLERS = ("you", "sidecar", "service")
 """Who may say a thing anew: then the latest word counts."""
 _DRIFT = 300  # seconds that one clock may be off another
 
@@ -120,7 +121,7 @@ def _taken(claims: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple
             if claim.source in ("name", "file") or (claim.source in heard and claim.source in _RETELLERS):
                 continue
             heard.add(claim.source)
-            if best.source == "you" or (best.source == "xmp" and other.utc is None):
+            if best.source == "you" or (best.source in ("sidecar", "xmp") and other.utc is None):
                 continue  # somebody corrected the date: that it differs is the point
             problem, offset = _compared(local, moment.offset, other)
             if problem:

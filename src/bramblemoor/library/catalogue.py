@@ -40,7 +40,7 @@ def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:
     row = db.execute(
         "INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns, media, width, height, former_name)"
         " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (path) DO UPDATE SET bytes = excluded.bytes,"
-        " sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns RETURNING id",
+        " sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns, seen_ns = 0 RETURNING id",
         (
             frame, file.role, file.path, collision_key(file.path), file.bytes, file.sha256, file.mtime_ns,
             file.media, file.width, file.height, file.former_name,
@@ -61,7 +61,12 @@ def add_claims(db: sqlite3.Connection, frame: int, told: str, claims: Iterable[C
         latest = db.execute(
             "SELECT value FROM claims WHERE frame = ? AND field = ? AND source = ? ORDER BY rowid DESC LIMIT 1", row[:3]
         ).fetchone()
-        again = claim.source in ("service", "you") and claim.field in _SINGLE and latest and latest[0] != claim.value
+        again = (
+            claim.source in ("service", "sidecar", "you")
+            and claim.field in _SINGLE
+            and latest
+            and latest[0] != claim.value
+        )
         known = (
             latest
             and db.execute(

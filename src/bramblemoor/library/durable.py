@@ -1,6 +1,7 @@
 """Putting bytes on disk so that they are either wholly there, under their final name, or not at all."""
 
 import ctypes
+import errno
 import hashlib
 import os
 import sys
@@ -31,8 +32,11 @@ def flush_folder(folder: Path) -> None:
         return
     descriptor = os.open(folder, os.O_RDONLY)
     try:
-        with suppress(OSError):  # some FUSE drives refuse fsync on folders
-            os.fsync(descriptor)
+        os.fsync(descriptor)
+    except OSError as error:
+        if error.errno in (errno.EIO, errno.ENOSPC):
+            raise
+        # some FUSE drives refuse fsync on folders
     finally:
         os.close(descriptor)
 
@@ -47,6 +51,8 @@ def flush_many(paths: Iterable[Path], root: Path, *, whole_system: bool) -> None
         try:
             if _libc.syncfs(descriptor) == 0:
                 return
+            if ctypes.get_errno() in (errno.EIO, errno.ENOSPC, errno.EDQUOT):
+                raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()), str(root))
         finally:
             os.close(descriptor)
     for path in paths:

@@ -113,11 +113,12 @@ def find_library(named: Path | None, start: Path) -> Library:
     )
 
 
-def require_room(folder: Path, wanted: int, what: str) -> None:
-    """Raise NotPossible, with both figures, where `wanted` bytes do not fit."""
+def require_room(folder: Path, wanted: int, what: str, leave_free: int = 0) -> None:
+    """Raise NotPossible, with the figures, where `wanted` bytes do not fit beside those that are to stay free."""
     free = free_bytes(folder)
-    if wanted > free:
+    if wanted > free - leave_free:
+        kept = f", of which {leave_free / 1e6:,.1f} MB are to stay free" if leave_free else ""
         raise NotPossible(
-            f"{what} needs {wanted / 1e6:,.1f} MB, and {folder} has {free / 1e6:,.1f} MB free.",
+            f"{what} needs {wanted / 1e6:,.1f} MB, and {folder} has {free / 1e6:,.1f} MB free{kept}.",
             "Make room there and run the same command again.",
         )

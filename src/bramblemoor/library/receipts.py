@@ -23,6 +23,9 @@ class Amount(msgspec.Struct, frozen=True):
         return Amount(self.frames + other.frames, self.files + other.files, self.bytes + other.bytes)
 
 
+NOTHING = Amount()
+
+
 class Kept(msgspec.Struct, frozen=True):
     """Items that were kept, or were kept already, under one heading."""
 

@@ -62,10 +62,10 @@ def _clauses(wanted: Wanted) -> tuple[list[str], list[object]]:
         values.append(" ".join(f'"{term}"*' for term in terms))
     if wanted.since:
         clauses.append("shown >= ?")
-        values.append(_day(wanted.since).isoformat())
+        values.append(first_day(wanted.since).isoformat())
     if wanted.until:
         clauses.append("shown < ?")
-        values.append(_day_after(wanted.until))
+        values.append(day_after(wanted.until))
     if wanted.album:
         clauses.append(
             "id IN (SELECT frame FROM album_frames JOIN albums ON albums.id = album WHERE title LIKE ? ESCAPE '!')"
@@ -89,7 +89,7 @@ def _containing(text: str) -> str:
     return f"%{text}%"
 
 
-def _day(written: str) -> date:
+def first_day(written: str) -> date:
     """The first day of a written year, month or day."""
     parts = written.split("-")
     try:
@@ -99,9 +99,9 @@ def _day(written: str) -> date:
         raise WrongUse(f"{written!r} is no date.", "Write it as 2026, 2026-05 or 2026-05-09.") from error
 
 
-def _day_after(written: str) -> str:
+def day_after(written: str) -> str:
     """The first day behind a written year, month or day; "~" sorts behind every date."""
-    first = _day(written)
+    first = first_day(written)
     try:
         if written.count("-") == 0:
             return date(first.year + 1, 1, 1).isoformat()

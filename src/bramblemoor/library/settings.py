@@ -20,6 +20,13 @@ class Rule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     fresh_days: int = 180
 
 
+class Guard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How much may have been changed or removed by others before a run stops and asks: a share, or a number of frames."""
+
+    share: float = 0.05
+    frames: int = 500
+
+
 class Home(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The working library itself. `stand_in` names a pretend device, for demonstrations on a single disk."""
 
@@ -39,13 +46,16 @@ class Naming(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     library: Home
     rule: Rule = Rule()
+    guard: Guard = Guard()
     naming: Naming = Naming()
 
 
 _HEAD = """\
 The settings of a Bramblemoor library. Change them with any editor.
 A frame is sound when it has [rule] copies, the library counting as one, on so many kinds
-of medium and at so many sites, each read back from its medium within fresh_days."""
+of medium and at so many sites, each read back from its medium within fresh_days.
+When others have changed or removed more than [guard] share of the frames, or more than
+so many frames, a backup stops and asks."""
 
 
 def write_settings(folder: Path, settings: Settings) -> None:

@@ -1,86 +1,257 @@
-"""Taking stock before a backup: files that people and other programs add or change beside the pictures."""
+"""Taking stock: what people and other programs have done in the library's folders since it was last looked at.
 
-import os
-from collections.abc import Iterator
+What has size, times and inode as recorded is not read. What others may change (sidecars, albums, companions, settings) is
+taken up; a picture or delivered file whose content changed is a finding. What moved is recognised by its digest.
+"""
+
+import sqlite3
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from itertools import islice
 from pathlib import Path
 
+from bramblemoor.errors import MassOfChanges
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.durable import digest_of
 from bramblemoor.library.home import Library
-from bramblemoor.library.receipts import Finding, listing
-from bramblemoor.library.settings import FILE as SETTINGS_FILE
+from bramblemoor.library.receipts import Finding
+from bramblemoor.library.taking_up import drop_file, take_up
+from bramblemoor.library.volumes import volume_of
+from bramblemoor.library.walk import Seen, walk
 
 SNAPSHOT = "ledger/snapshot.sqlite"
-# Receipts about depots lie at the depots; each backup would else need another backup for its own receipt.
-_ABOUT_DEPOTS = ("-backup-", "-verify-", "-mend-")
+LIBRARY = 0
+"""How the ledger's copies name the library itself; a row there means trouble, for by default its files are good."""
+Progress = Callable[[str, int, int], None]
+
+_LOOSE = ("sidecar", "album", "companion", "settings", "receipt")  # roles that others may change
+_MAY_GO = ("companion", "receipt")  # and that come and go without anybody being asked
+_FEW = 20  # so many companions may always change
+_COARSE = 2_000_000_000  # ns: some file systems keep every second second
+_TABLE = """
+    DROP TABLE IF EXISTS temp.stock;
+    CREATE TEMP TABLE stock (
+        path TEXT PRIMARY KEY, kind TEXT NOT NULL, file INTEGER, frame INTEGER, role TEXT,
+        sha256 TEXT, bytes INTEGER, mtime_ns INTEGER, inode INTEGER, ctime_ns INTEGER, was TEXT
+    ) WITHOUT ROWID;
+"""
+_MOVES = """
+    SELECT new.path, gone.file, gone.path AS was FROM temp.stock new
+    JOIN temp.stock gone ON gone.kind = 'vanished' AND gone.sha256 = new.sha256
+    WHERE new.kind = 'new' ORDER BY replace(new.path, rtrim(new.path, replace(new.path, '/', '')), '')
+        != replace(gone.path, rtrim(gone.path, replace(gone.path, '/', '')), ''), new.path, gone.path
+"""
 
 
-def take_stock(library: Library) -> list[Finding]:
-    """Bring settings, companions, receipts, albums and sidecars in the ledger in step with the disk.
+@dataclass
+class Stock:
+    """What was found, in files by kind, and what a person should know. `frames` were changed or removed by others."""
 
-    A file whose size and time are as recorded is not read. What vanished stays entered: a backup reports it. Returns what
-    lies there and cannot be taken up.
+    counts: dict[str, int] = field(default_factory=dict)
+    files: int = 0
+    frames: int = 0
+    findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def anything(self) -> bool:
+        return any(count for kind, count in self.counts.items() if kind not in ("stamped", "touched"))
+
+
+def take_stock(
+    library: Library, progress: Progress, *, yes: bool = False, let_go: bool = False, enter: bool = True
+) -> Stock:
+    """Bring the ledger in step with the library's folders.
+
+    What vanished is a finding, unless `let_go`: then it leaves the ledger, and the next backup moves it to earlier/ at the
+    depots. Raises MassOfChanges, with nothing entered, where the guard is passed without `yes`. Without `enter` only looks.
     """
-    changed: list[NewFile] = []
-    passed_over: list[Finding] = []
-    for role, relative in _loose(library, passed_over):
-        status = (library.root / relative).stat()
-        row = library.db.execute("SELECT bytes, mtime_ns FROM files WHERE path = ?", (relative,)).fetchone()
-        if row is None or (row["bytes"], row["mtime_ns"]) != (status.st_size, status.st_mtime_ns):
-            digest = digest_of(library.root / relative)
-            known = library.db.execute(
-                "SELECT 1 FROM files WHERE path = ? AND sha256 = ?", (relative, digest)
-            ).fetchone()
-            if known is None or role != "sidecar":
-                changed.append(NewFile(role, relative, status.st_size, digest, status.st_mtime_ns))
-    if changed:
-        with library.ledger.changing(facts=True) as db:
-            for file in changed:
-                enter_file(db, None, file)  # a known file keeps its frame
-    return passed_over
+    stock = Stock()
+    library.db.executescript(_TABLE)
+    _compare(library, stock, progress)
+    _read_what_differs(library, progress)
+    _recognise_moves(library.db)
+    for kind, count in library.db.execute("SELECT kind, count(*) FROM temp.stock GROUP BY kind"):
+        stock.counts[kind] = count
+    _judge(library, stock, yes=yes)
+    if enter:
+        _enter(library, stock, let_go=let_go)
+    else:
+        stock.findings += _vanished(library)
+    return stock
 
 
-def _loose(library: Library, passed_over: list[Finding]) -> Iterator[tuple[str, str]]:
-    yield "settings", SETTINGS_FILE
-    for name in listing(library.receipts):
-        if not any(word in name for word in _ABOUT_DEPOTS):
-            yield "receipt", f"ledger/receipts/{name}"
-    yield from (("companion", path) for path in _walk(library.root, library.root / "companions", passed_over))
-    for row in library.db.execute("SELECT role, path FROM files WHERE role IN ('sidecar', 'album')").fetchall():
-        if (library.root / row["path"]).is_file():
-            yield row["role"], row["path"]
+def _compare(library: Library, stock: Stock, progress: Progress) -> None:
+    """Fill the table of what differs from the ledger, or was never looked at (stamped)."""
+    can_compare = volume_of(library.root).keeps_inodes
+    cursor = library.db.cursor()
+    cursor.row_factory = None
+    expected = cursor.execute(
+        "SELECT path, id, frame, role, bytes, mtime_ns, seen_ns, inode, ctime_ns, sha256 FROM files"
+        " WHERE role != 'ledger' AND id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed') ORDER BY path"
+    )
+    total = library.db.execute("SELECT count(*) FROM files").fetchone()[0]
+    rows: list[tuple[object, ...]] = []
+    due = next(expected, None)
+    for seen in walk(library.root, stock.findings):
+        stock.files += 1
+        while due is not None and due[0] < seen.path:
+            rows.append((due[0], "vanished", *due[1:4], due[9], due[4], due[5], 0, 0))
+            due = next(expected, None)
+        stamp = (seen.bytes, seen.mtime_ns, seen.inode, seen.ctime_ns)
+        if due is None or due[0] != seen.path:
+            rows.append((seen.path, "new", None, None, None, None, *stamp))
+        else:
+            if not _as_recorded(seen, due, can_compare):
+                first = due[6] == 0 and seen.bytes == due[4] and abs(seen.mtime_ns - due[5]) <= _COARSE
+                rows.append(
+                    (seen.path, "stamped" if first else "differs", *due[1:4], due[9] if first else None, *stamp)
+                )
+            due = next(expected, None)
+        if len(rows) >= 1000:
+            _note(library.db, rows)
+            progress("looking over the library", stock.files, total)
+    while due is not None:
+        rows.append((due[0], "vanished", *due[1:4], due[9], due[4], due[5], 0, 0))
+        due = next(expected, None)
+    _note(library.db, rows)
 
 
-def _walk(root: Path, folder: Path, passed_over: list[Finding]) -> Iterator[str]:
-    for where, folders, names in os.walk(folder):
-        folders.sort()
-        links = [name for name in folders if (Path(where) / name).is_symlink()]
-        for name in sorted([*names, *links]):
-            path = Path(where) / name
-            relative = path.relative_to(root).as_posix()
-            if not relative.isprintable() and relative != relative.encode("utf-8", "replace").decode():
-                shown = relative.encode("utf-8", "replace").decode()
-                passed_over.append(Finding(shown, "its name is not valid UTF-8, so it is not copied; rename it"))
-            elif path.is_symlink():
-                passed_over.append(Finding(relative, "it is a link, and links are not copied"))
-            elif path.is_file():
-                yield relative
+def _as_recorded(seen: Seen, due: tuple[object, ...], can_compare: bool) -> bool:
+    if seen.bytes != due[4] or seen.mtime_ns != due[6]:
+        return False
+    return not can_compare or (seen.inode == due[7] and seen.ctime_ns == due[8])
+
+
+def _note(db: sqlite3.Connection, rows: list[tuple[object, ...]]) -> None:
+    db.executemany("INSERT INTO temp.stock VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL)", rows)
+    rows.clear()
+
+
+def _read_what_differs(library: Library, progress: Progress) -> None:
+    """Read what is new or looks different, and say which of it really is."""
+    db = library.db
+    rows = db.execute("SELECT path, bytes FROM temp.stock WHERE kind IN ('new', 'differs') ORDER BY path")
+    total = db.execute("SELECT sum(bytes) FROM temp.stock WHERE kind IN ('new', 'differs')").fetchone()[0] or 0
+    done = 0
+    paths = iter(rows.fetchall())
+    with ThreadPoolExecutor(2) as readers:
+        while group := list(islice(paths, 64)):
+            digests = readers.map(lambda row: _digest(library.root / row["path"]), group)
+            for row, digest in zip(group, digests, strict=True):
+                db.execute("UPDATE temp.stock SET sha256 = ? WHERE path = ?", (digest, row["path"]))
+                done += row["bytes"]
+            progress("reading what changed", done, total)
+    db.execute(
+        "UPDATE temp.stock SET kind = iif(sha256 = (SELECT sha256 FROM files WHERE id = file), 'touched', 'changed')"
+        " WHERE kind = 'differs'"
+    )
+
+
+def _digest(path: Path) -> str:
+    """ "" for a file that cannot be read: it is certainly not what it was."""
+    try:
+        return digest_of(path)
+    except OSError:
+        return ""
+
+
+def _recognise_moves(db: sqlite3.Connection) -> None:
+    """A new file with the content of one that vanished is that one, moved; of several, one that kept its name goes first."""
+    taken: set[str] = set()
+    for row in db.execute(_MOVES).fetchall():
+        if row["path"] not in taken and row["was"] not in taken:
+            taken |= {row["path"], row["was"]}
+            db.execute("DELETE FROM temp.stock WHERE path = ?", (row["was"],))
+            db.execute(
+                "UPDATE temp.stock SET kind = 'moved', was = ?, file = ?, role = (SELECT role FROM files WHERE id = ?),"
+                " frame = (SELECT frame FROM files WHERE id = ?) WHERE path = ?",
+                (row["was"], row["file"], row["file"], row["file"], row["path"]),
+            )
+
+
+def _judge(library: Library, stock: Stock, *, yes: bool) -> None:
+    """Raise MassOfChanges where more was changed or removed than the guard lets pass."""
+    db, guard = library.db, library.settings.guard
+    touched = "kind IN ('changed', 'vanished')"
+    stock.frames = db.execute(f"SELECT count(DISTINCT frame) FROM temp.stock WHERE {touched}").fetchone()[0]
+    others = db.execute(f"SELECT count(*) FROM temp.stock WHERE {touched} AND frame IS NULL").fetchone()[0]
+    frames, all_others = db.execute("SELECT count(DISTINCT frame), sum(frame IS NULL) FROM files").fetchone()
+    too_many = stock.frames > guard.frames or stock.frames > max(1, guard.share * frames)
+    too_many = too_many or others > max(_FEW, guard.share * (all_others or 0))
+    if yes or not too_many:
+        return
+    sample = db.execute(
+        f"SELECT kind, path FROM temp.stock WHERE {touched} ORDER BY role != 'original', path LIMIT 5"
+    ).fetchall()
+    named = "".join(f"\n  {row['kind']}: {row['path']}" for row in sample)
+    raise MassOfChanges(
+        f"{stock.frames:,} of {frames:,} frames and {others:,} other files of {library.root} were changed or removed by"
+        f" somebody else, more than the guard lets pass. Among them:{named}\nNothing was entered or copied.",
+        "If that was meant, run the same command again with --yes; what is replaced at depots moves to earlier/.",
+    )
+
+
+def _vanished(library: Library) -> Iterator[Finding]:
+    """What is not where the ledger has it, with where a picture or sidecar of the same frame has gone."""
+    for row in library.db.execute(
+        "SELECT gone.path, gone.role, moved.path AS now FROM temp.stock gone LEFT JOIN temp.stock moved"
+        " ON moved.frame = gone.frame AND moved.kind = 'moved' AND moved.role = 'original'"
+        " WHERE gone.kind = 'vanished' ORDER BY gone.path"
+    ):
+        if row["role"] not in _MAY_GO:
+            yield Finding(row["path"], "it has vanished; bring it back with mend, or let it go with stocktake --let-go")
+    for row in library.db.execute(
+        "SELECT f.path, moved.path AS now FROM temp.stock moved JOIN files f ON f.frame = moved.frame AND f.role = 'sidecar'"
+        " WHERE moved.kind = 'moved' AND moved.role = 'original' AND f.path = moved.was || '.xmp'"
+        " AND f.path NOT IN (SELECT path FROM temp.stock WHERE kind = 'vanished')"
+        " AND f.path NOT IN (SELECT was FROM temp.stock WHERE was IS NOT NULL)"
+    ):
+        yield Finding(row["path"], f"its picture has moved to {row['now']}: move it there too")
+
+
+def _enter(library: Library, stock: Stock, *, let_go: bool) -> None:
+    db = library.db
+    missing = db.execute("SELECT 1 FROM copies WHERE depot = 0 AND state = 'missing' LIMIT 1").fetchone()
+    if not stock.counts and missing is None:
+        return
+    stock.findings += _vanished(library) if not let_go else ()
+    with library.ledger.changing(facts=stock.anything):
+        stock.findings += take_up(library, _LOOSE)
+        for row in db.execute("SELECT file, role FROM temp.stock WHERE kind = 'vanished'").fetchall():
+            if let_go or row["role"] in _MAY_GO:
+                drop_file(library, row["file"])
+            else:
+                db.execute(
+                    "INSERT OR REPLACE INTO copies (depot, file, state) VALUES (0, ?, 'missing')", (row["file"],)
+                )
+        db.execute(
+            "DELETE FROM copies WHERE depot = 0 AND (state = 'missing' AND file NOT IN (SELECT file FROM temp.stock WHERE"
+            " kind = 'vanished') OR state = 'damaged' AND file IN (SELECT file FROM temp.stock WHERE kind = 'touched'))"
+        )
+        db.execute(
+            "UPDATE files SET seen_ns = s.mtime_ns, inode = s.inode, ctime_ns = s.ctime_ns FROM temp.stock s"
+            " WHERE s.kind != 'vanished' AND files.path = s.path AND files.sha256 = s.sha256"
+        )
 
 
 def renew_snapshot(library: Library) -> None:
     """Write the snapshot that depots carry, if facts about frames have changed since the last one."""
-    generation = str(library.ledger.generation())
+    from bramblemoor.library.lineage import continue_line
+
+    generation = library.ledger.generation()
     row = library.db.execute("SELECT value FROM meta WHERE key = 'snapshot'").fetchone()
     target = library.root / SNAPSHOT
-    if row is not None and row[0] == generation and target.is_file():
+    if row is not None and row[0] == str(generation) and target.is_file():
         return
+    continue_line(library, generation)
     library.ledger.write_snapshot(target)
     status = target.stat()
     file = NewFile("ledger", ledger_file.FILE, status.st_size, digest_of(target), status.st_mtime_ns)
     with library.ledger.changing() as db:
         enter_file(db, None, file)
-        db.execute("INSERT OR REPLACE INTO meta VALUES ('snapshot', ?)", (generation,))
+        db.execute("INSERT OR REPLACE INTO meta VALUES ('snapshot', ?)", (str(generation),))
 
 
 def source_of(library: Library, path: str) -> Path:

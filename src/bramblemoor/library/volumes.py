@@ -26,6 +26,11 @@ class Volume:
         """Whether a reading there can be proven to come from the medium, once its pages were dropped."""
         return bool(self.file_system) and not self.file_system.startswith(_UNPROVABLE)
 
+    @property
+    def keeps_inodes(self) -> bool:
+        """Whether a file keeps its inode number and change time as long as nobody touches it, also over a remount."""
+        return bool(self.file_system) and not self.file_system.startswith((*_UNPROVABLE, "vfat", "exfat", "msdos"))
+
 
 def volume_of(folder: Path) -> Volume:
     """The volume of an existing folder. Where the system does not tell (not Linux), only the device number is known."""

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from bramblemoor.depots.kinds.interface import Drive, Grade, Reading
-from bramblemoor.library.durable import flush_many
+from bramblemoor.library.durable import flush_file, flush_many
 from bramblemoor.library.volumes import Volume, volume_of
 
 _APART = 4 << 20
@@ -30,6 +30,9 @@ class FolderDrive(Drive):
 
     def flush(self, paths: Sequence[Path]) -> None:
         flush_many(paths, self.root, whole_system=self.volume.flushes_whole)
+
+    def flush_one(self, path: Path) -> None:
+        flush_file(path)
 
     @contextmanager
     def read_from_medium(self, path: Path, size: int) -> Iterator[Reading]:

@@ -42,5 +42,9 @@ class Drive(ABC):
         """Make the content of written files durable."""
 
     @abstractmethod
+    def flush_one(self, path: Path) -> None:
+        """Make one file durable, whatever became of a flush of many."""
+
+    @abstractmethod
     def read_from_medium(self, path: Path, size: int) -> AbstractContextManager[Reading]:
         """Open a file so that, as far as can be had, its bytes come from the medium and not from a cache."""

@@ -1,0 +1,111 @@
+"""earlier, purge."""
+
+from datetime import timedelta
+from typing import Annotated
+
+import typer
+
+from bramblemoor.cli import say
+from bramblemoor.cli.common import AsJson, LibraryDir, library_here, open_depots, single, whose
+from bramblemoor.cli.receipts import moment, print_receipt, receipt_document
+from bramblemoor.errors import WrongUse
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.receipts import stamp
+
+Depot = Annotated[str, typer.Argument(metavar="DEPOT", help="Which depot.")]
+
+
+def earlier(
+    depot: Depot,
+    of: Annotated[str, typer.Option("--of", metavar="TEXT", help="Only files with this in their path.")] = "",
+    since: Annotated[str, typer.Option(metavar="DATE", help="Only what was set aside on or after.")] = "",
+    most: Annotated[int, typer.Option(min=1, help="Show so many at most.")] = 100,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """List the earlier versions and removed files that a depot holds: when and why each was set aside, and where it lies."""
+    from bramblemoor.depots.earlier import versions
+    from bramblemoor.library.search import first_day
+
+    library = library_here(library_dir)
+    after = first_day(since).isoformat() if since else ""
+    with open_depots(library, [depot], to_write=False) as (opened, _):
+        root = opened[0].root
+        found = [one for one in versions(root) if of.casefold() in one.path.casefold() and one.when >= after]
+    if json:
+        say.as_json(
+            {
+                "depot": depot,
+                "earlier": [
+                    {
+                        "path": one.path, "set_aside": one.when, "why": one.why, "bytes": one.bytes, "sha256": one.sha256,
+                        "lies": one.file.relative_to(root).as_posix(),
+                    }
+                    for one in found
+                ],
+            }
+        )  # fmt: skip
+        return
+    if not found:
+        say.line(
+            f"The depot {depot} of {whose(library)} holds no earlier versions{' like that' if of or since else ''}."
+        )
+        return
+    say.table(
+        ("file", "size", "set aside", "why"),
+        [(one.path, say.size(one.bytes), moment(one.when), one.why) for one in found[-most:]],
+        right=(1,),
+    )
+    shown = f" (the latest {most}; --most shows more)" if len(found) > most else ""
+    size = sum(one.bytes for one in found)
+    say.line(
+        f"{say.many(len(found), 'file')}, {say.size(size)}, in earlier/ at the depot {depot} of {whose(library)}{shown}."
+    )
+    say.line("To have what stood there before a date: bramblemoor restore DIR --from FOLDER --as-of DATE.")
+
+
+def purge(
+    depot: Depot,
+    before: Annotated[
+        str, typer.Option("--before", metavar="DATE", help="Delete what was set aside before this day.")
+    ] = "",
+    older_than: Annotated[
+        int | None, typer.Option("--older-than", metavar="DAYS", min=0, help="Or: longer ago than this.")
+    ] = None,
+    yes: Annotated[bool, typer.Option("--yes", help="Do it without asking.")] = False,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Delete earlier versions at a depot for good. Asks first; the receipt lists every file."""
+    from bramblemoor.depots.earlier import purge as run
+    from bramblemoor.depots.earlier import versions, write_purge_receipt
+    from bramblemoor.depots.register import finish_at
+    from bramblemoor.library.search import first_day
+
+    if bool(before) == (older_than is not None):
+        raise WrongUse("Say from when on earlier versions are kept.", "Use --before DATE, or --older-than DAYS.")
+    limit = first_day(before).isoformat() if before else stamp(now_utc() - timedelta(days=older_than or 0))
+    library = library_here(library_dir)
+    started = stamp(now_utc())
+    with library.held(), open_depots(library, [depot]) as (opened, _):
+        finish_at(library, opened[0])
+        due = [one for one in versions(opened[0].root) if one.when < limit]
+        if not due:
+            say.note(f"The depot {depot} holds no earlier versions from before {limit[:10]}.")
+            if json:
+                say.as_json({"purged": 0})
+            return
+        size = say.size(sum(one.bytes for one in due))
+        if not yes and not typer.confirm(
+            f"Delete {say.many(len(due), 'earlier version')} ({size}) at the depot {depot} for good?", err=True
+        ):
+            say.note("Nothing was deleted.")
+            raise typer.Exit(1)
+        receipt = write_purge_receipt(library, opened[0], run(opened[0], library.name, limit), started)
+    if json:
+        say.as_json(receipt_document(receipt))
+    else:
+        print_receipt(receipt)
+
+
+COMMANDS = {"earlier": single("earlier", earlier), "purge": single("purge", purge)}

@@ -1,0 +1,78 @@
+"""The drives that are attached now, and the depots on them."""
+
+import shutil
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from bramblemoor.depots.depot import Identity, read_identity
+from bramblemoor.errors import DepotTrouble
+from bramblemoor.library.home import DEPOT_MARK
+
+# File systems that are no drives.
+_NO_DRIVES = {
+    "proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "mqueue", "tmpfs", "ramfs", "securityfs", "debugfs", "tracefs",
+    "pstore", "bpf", "hugetlbfs", "autofs", "fusectl", "overlay", "squashfs", "configfs", "efivarfs", "binfmt_misc", "nsfs",
+    "rpc_pipefs", "sockfs", "fuse.portal", "fuse.gvfsd-fuse", "selinuxfs",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Drive:
+    """An attached drive: where it is mounted, its size in bytes, and the depots at its root or one folder below."""
+
+    mount: Path
+    file_system: str
+    bytes: int
+    free: int
+    depots: tuple[tuple[Path, Identity], ...]
+
+
+def attached_drives() -> Iterator[Drive]:
+    """Every mounted drive, in order of mount point."""
+    for mount, file_system in sorted(_mounts()):
+        try:
+            usage = shutil.disk_usage(mount)
+            depots = tuple(_depots_on(mount))
+        except OSError:
+            continue  # gone meanwhile, or not ours to read
+        yield Drive(mount, file_system, usage.total, usage.free, depots)
+
+
+def find_depot(wanted: str) -> Path | None:
+    """Where the depot of that id is on the attached drives."""
+    for mount, _ in sorted(_mounts()):
+        for root, identity in _depots_on(mount):
+            if identity.id == wanted:
+                return root
+    return None
+
+
+def _mounts() -> Iterator[tuple[Path, str]]:
+    if sys.platform.startswith("linux"):
+        for line in Path("/proc/self/mountinfo").read_text().splitlines():
+            left, _, right = line.partition(" - ")
+            kind = right.split()[0]
+            point = Path(left.split()[4].replace("\\040", " "))
+            if kind not in _NO_DRIVES and point != Path("/") and point.is_dir():
+                yield point, kind
+    elif sys.platform == "darwin":
+        yield from ((path, "") for path in Path("/Volumes").iterdir() if path.is_dir())
+    else:
+        yield from ((Path(f"{letter}:\\"), "") for letter in "DEFGHIJKLMNOPQRSTUVWXYZ" if Path(f"{letter}:\\").exists())
+
+
+def _depots_on(mount: Path) -> Iterator[tuple[Path, Identity]]:
+    try:
+        folders = [mount, *sorted(path for path in mount.iterdir() if path.is_dir() and not path.is_symlink())]
+    except OSError:
+        return
+    for folder in folders:
+        try:
+            if (folder / DEPOT_MARK).is_file():
+                identity = read_identity(folder)
+                if identity is not None:
+                    yield folder, identity
+        except (OSError, DepotTrouble):
+            continue

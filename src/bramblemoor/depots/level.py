@@ -1,0 +1,201 @@
+"""Bringing one depot level with another of the same library, from their own manifests, with the library away."""
+
+import hashlib
+import sqlite3
+from collections.abc import Iterator
+
+from bramblemoor.depots.copying import Pace, Progress
+from bramblemoor.depots.depot import Depot
+from bramblemoor.depots.earlier import finish_purge
+from bramblemoor.depots.journal import Intent, Journal, finish_interrupted
+from bramblemoor.depots.lane import PIECE, Item, Lane
+from bramblemoor.depots.line import read_line
+from bramblemoor.depots.shelf import Shelf
+from bramblemoor.depots.terms import chosen, prepare
+from bramblemoor.errors import DepotTrouble, WrongUse
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library import ledger as ledger_file
+from bramblemoor.library.home import require_room
+from bramblemoor.library.ledger import Ledger
+from bramblemoor.library.receipts import NOTHING, Amount, Kept, LeftOut, Receipt, encode, stamp
+
+_PAGE = 1000
+_TABLE = """
+    CREATE TABLE wanted (path TEXT PRIMARY KEY, sha256 TEXT, bytes INTEGER, mtime_ns INTEGER, frames INTEGER);
+    CREATE TABLE held (path TEXT PRIMARY KEY, sha256 TEXT);
+    CREATE INDEX held_sha256 ON held (sha256); BEGIN;
+"""
+
+
+def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Receipt:
+    """Copy to `target`, which the caller holds, what `source` has and it lacks; what differs there moves to earlier/.
+
+    Every file is read once, compared with the source's manifest, and read back. Returns the receipt, which lies at the
+    target. Raises WrongUse for depots of different libraries, DepotTrouble where the target is the newer one.
+    """
+    if source.identity.library != target.identity.library or source.id == target.id:
+        raise WrongUse("These are not two depots of one library.", "Name two depots that hold the same library.")
+    if (source.root / "incoming").exists():
+        raise DepotTrouble(
+            f"A run was interrupted at the depot {source.name}.",
+            "Finish it first: bramblemoor backup, with the library.",
+        )
+    ours, theirs = read_line(source.root).library, read_line(target.root).library
+    if theirs.generation > ours.generation:
+        raise DepotTrouble(
+            f"The depot {target.name} is newer than {source.name}: it has seen a later state of the library.",
+            "Turn them round, or make a backup with the library.",
+        )
+    started = stamp(now_utc())
+    finish_purge(target, target.name)
+    for _ in finish_interrupted(target, target.name):
+        pass
+    shelf = Shelf(source)
+    db = _compared(shelf, target)
+    row = db.execute(f"SELECT coalesce(sum(bytes), 0) FROM ({_LACKS})").fetchone()
+    require_room(target.root, row[0], f"Bringing {target.name} level", target.identity.terms.leave_free)
+    run = f"{read_line(target.root).runs + 1:04}-{started.replace('-', '').replace(':', '')}"
+    came_in = Amount(
+        *db.execute("SELECT coalesce(sum(frames), 0), count(*), coalesce(sum(bytes), 0) FROM wanted").fetchone()
+    )
+    copied, moved, failed = _carry_out(db, shelf, Journal(target, run, ours), row[0], progress, pace)
+    lost = [LeftOut(item.path, trouble, Amount(int(item.frames), 1, item.bytes)) for item, trouble in failed]
+    gone = copied + moved
+    for left in lost:
+        gone += left.amount
+    before = Amount(came_in.frames - gone.frames, came_in.files - gone.files, came_in.bytes - gone.bytes)
+    receipt = Receipt(
+        number=read_line(target.root).runs + 1,
+        run="level",
+        started=started,
+        finished=stamp(now_utc()),
+        about={"from": source.name, "to": target.name},
+        came_in=came_in,
+        kept=[
+            kept
+            for kept in (
+                Kept("copied and read back", copied),
+                Kept("moved there", moved),
+                Kept("there already", before),
+            )
+            if kept.amount != NOTHING
+        ],
+        left_out=lost,
+        findings=[],
+    )
+    Journal(target, run, ours).close(source.name, {f"receipts/{receipt.file_name}": encode(receipt)})
+    return receipt
+
+
+_LACKS = "SELECT w.* FROM wanted w LEFT JOIN held h ON h.path = w.path WHERE h.sha256 IS NOT w.sha256"
+_SURPLUS = "SELECT h.* FROM held h WHERE h.path NOT IN (SELECT path FROM wanted)"
+_MOVABLE = f"""
+    SELECT min(h.path) AS was, l.path, l.sha256, l.bytes, l.frames FROM ({_LACKS}) l
+    JOIN ({_SURPLUS}) h ON h.sha256 = l.sha256 GROUP BY l.sha256
+"""
+
+
+def _compared(shelf: Shelf, target: Depot) -> sqlite3.Connection:
+    """What the target should hold, by the source's manifest and ledger and its own terms; and what it holds."""
+    db = sqlite3.connect("", isolation_level=None)
+    db.row_factory = sqlite3.Row
+    db.executescript(_TABLE)
+    source = shelf.find(shelf.digest(ledger_file.FILE), ledger_file.FILE)
+    if source is None:
+        raise DepotTrouble(f"The depot {shelf.depot.name} holds no finished backup.", "Name another depot.")
+    ledger = Ledger(source, read_only=True)
+    prepare(ledger.db)
+    where, values = chosen(target.identity.terms)
+    rows = ledger.db.execute(
+        "SELECT f.path, f.bytes, f.mtime_ns, f.role = 'original' AS frames FROM files f LEFT JOIN frames r ON r.id = f.frame"
+        f" WHERE {where}",
+        values,
+    )
+    for row in rows:
+        digest = shelf.digest(row["path"])
+        if digest:
+            db.execute(
+                "INSERT INTO wanted VALUES (?, ?, ?, ?, ?)",
+                (row["path"], digest, row["bytes"], row["mtime_ns"], row["frames"]),
+            )
+    ledger.close()
+    status = source.stat()
+    db.execute(
+        "INSERT INTO wanted VALUES (?, ?, ?, ?, 0)",
+        (ledger_file.FILE, shelf.digest(ledger_file.FILE), status.st_size, status.st_mtime_ns),
+    )
+    held, after = Shelf(target), ""
+    while page := held.paths(after, _PAGE):
+        after = page[-1][0]
+        db.executemany("INSERT INTO held VALUES (?, ?)", page)
+    return db
+
+
+def _carry_out(
+    db: sqlite3.Connection, shelf: Shelf, journal: Journal, total: int, progress: Progress, pace: Pace
+) -> tuple[Amount, Amount, list[tuple[Item, str]]]:
+    moves = [dict(row) for row in db.execute(_MOVABLE)]
+    moving = {row["was"] for row in moves}
+    removed = [
+        Intent(row["path"], row["sha256"], 0, why=f"not at {shelf.depot.name}", what="remove")
+        for row in db.execute(_SURPLUS)
+        if row["path"] not in moving
+    ]
+    if removed:
+        journal.remove(removed)
+    moved = NOTHING
+    if moves:
+        journal.move(Intent(r["path"], r["sha256"], r["bytes"], was=r["was"], what="move") for r in moves)
+        for row in moves:
+            db.execute("INSERT OR REPLACE INTO held VALUES (?, ?)", (row["path"], row["sha256"]))
+            moved += Amount(row["frames"], 1, row["bytes"])
+    lane = Lane(journal.depot, journal, 1)
+    failed: list[tuple[Item, str]] = []
+    copied, done = NOTHING, 0
+    for item in _items(db):
+        if pace.stopped or lane.failure is not None:
+            break
+        trouble = _feed(lane, shelf, item)
+        if trouble:
+            failed.append((item, trouble))
+        done += item.bytes
+        progress("copying", done, total)
+    lane.finish()
+    for result in lane.take_results():
+        if result.trouble:
+            failed.append((result.item, result.trouble))
+        else:
+            copied += Amount(int(result.item.frames), 1, result.item.bytes)
+    if lane.failure is not None:
+        raise DepotTrouble(
+            f"The drive of {journal.depot.name} failed ({lane.failure.strerror or lane.failure}).",
+            "Put that right and run the same command again: it goes on where it stopped.",
+        ) from lane.failure
+    return copied, moved, failed
+
+
+def _items(db: sqlite3.Connection) -> Iterator[Item]:
+    for row in db.execute(f"{_LACKS} ORDER BY w.path").fetchall():
+        yield Item(0, row["path"], row["bytes"], row["sha256"], row["mtime_ns"], row["frames"])
+
+
+def _feed(lane: Lane, shelf: Shelf, item: Item) -> str:
+    """Read a file from the source's medium into the lane; says what was wrong with it, "" where nothing was."""
+    file = shelf.find(item.sha256, item.path)
+    if file is None:
+        return f"it is missing at {shelf.depot.name}"
+    digest = hashlib.sha256()
+    lane.begin(item)
+    try:
+        with shelf.depot.drive.read_from_medium(file, PIECE) as reading:
+            for piece in reading.pieces:
+                digest.update(piece)
+                lane.piece(piece)
+    except OSError as error:
+        lane.abandon()
+        return f"it cannot be read at {shelf.depot.name} ({error.strerror or error})"
+    if digest.hexdigest() != item.sha256:
+        lane.abandon()
+        return f"it is damaged at {shelf.depot.name}"
+    lane.end()
+    return ""

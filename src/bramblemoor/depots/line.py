@@ -1,0 +1,47 @@
+"""The line of a depot: which run it has seen last, after which, and of which ledger. By it a cloned drive is recognised.
+
+line.json at the depot: {"runs": 7, "digest": "...", "parent": "...", "run": "0007-...", "library": {"generation", "digest"}}
+"""
+
+import hashlib
+import json
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from bramblemoor.library.lineage import ORIGIN, Link
+
+LINE = "line.json"
+
+
+@dataclass(frozen=True)
+class Line:
+    """`digest` is made of the parent's and the run's name; an empty line is that of a depot without a run."""
+
+    runs: int = 0
+    digest: str = ""
+    parent: str = ""
+    run: str = ""
+    library: Link = ORIGIN
+
+
+def read_line(root: Path) -> Line:
+    """The line that lies at a depot; an empty one where there is none, or where it is damaged (verifying names that)."""
+    with suppress(OSError, msgspec.DecodeError):
+        return msgspec.json.decode((root / LINE).read_bytes(), type=Line)
+    return Line()
+
+
+def next_line(root: Path, run: str, library: Link) -> bytes:
+    """What line.json becomes by a run. The same run twice, as after a kill, makes the same line."""
+    before = read_line(root)
+    if before.run == run:
+        return (root / LINE).read_bytes()
+    digest = hashlib.sha256(f"{before.digest} {run}".encode()).hexdigest()
+    line = {
+        "runs": before.runs + 1, "digest": digest, "parent": before.digest, "run": run,
+        "library": {"generation": library.generation, "digest": library.digest},
+    }  # fmt: skip
+    return json.dumps(line, indent=1).encode() + b"\n"

@@ -1,0 +1,89 @@
+"""What a run did at a depot, as files there: runs/RUN.csv, and earlier/RUN/why.csv."""
+
+import csv
+import os
+import sqlite3
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Self
+
+from bramblemoor.library.durable import TEMPORARY, digest_of, flush_folder
+
+if TYPE_CHECKING:
+    from bramblemoor.depots.journal import Intent
+
+RUN_COLUMNS = ("what", "path", "sha256", "bytes", "when", "was", "why")
+WHY_COLUMNS = ("path", "why", "when", "sha256", "bytes")
+
+
+class Sums:
+    """Changes of a manifest by path: a digest, or None for a path that goes. Kept outside memory, read in order."""
+
+    def __init__(self) -> None:
+        self._db = sqlite3.connect("", isolation_level=None)
+        self._db.execute("CREATE TABLE sums (path TEXT PRIMARY KEY, sha256 TEXT) WITHOUT ROWID")
+        self._db.execute("BEGIN")
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._db.close()
+
+    def set(self, path: str, sha256: str | None) -> None:
+        self._db.execute("INSERT OR REPLACE INTO sums VALUES (?, ?)", (path, sha256))
+
+    def __contains__(self, path: str) -> bool:
+        return self._db.execute("SELECT 1 FROM sums WHERE path = ?", (path,)).fetchone() is not None
+
+    def items(self) -> Iterator[tuple[str, str]]:
+        """The paths with digests, in order."""
+        yield from self._db.cursor().execute("SELECT path, sha256 FROM sums WHERE sha256 IS NOT NULL ORDER BY path")
+
+
+def write_run(
+    root: Path, run: str, placed: "Callable[[], Iterator[Intent]]", earlier: Callable[[str], Path]
+) -> list[str]:
+    """Write the lists of a run; returns the paths of the tag files that they are."""
+    written = [f"runs/{run}.csv"]
+    _write(
+        root / written[0],
+        RUN_COLUMNS,
+        (
+            (intent.what, intent.path, intent.sha256, intent.bytes, intent.read_at, intent.was, intent.why)
+            for intent in placed()
+        ),
+    )
+    if (root / "earlier" / run).is_dir():
+        written.append(f"earlier/{run}/why.csv")
+        _write(root / written[1], WHY_COLUMNS, _reasons(placed(), earlier))
+    return written
+
+
+def _reasons(placed: "Iterator[Intent]", earlier: Callable[[str], Path]) -> Iterator[tuple[object, ...]]:
+    for intent in placed:
+        former = earlier(intent.path)
+        if former.is_file():
+            why = intent.why or "replaced by a newer version"
+            # What is set aside is read once, so that it can be told from rot later.
+            yield intent.path, why, intent.read_at, digest_of(former), former.stat().st_size
+
+
+def _write(path: Path, columns: tuple[str, ...], rows: Iterator[tuple[object, ...]]) -> None:
+    path.parent.mkdir(exist_ok=True)
+    fresh = path.with_name(path.name + TEMPORARY)
+    with fresh.open("w", encoding="utf-8", newline="") as file:
+        writer = csv.writer(file)
+        writer.writerow(columns)
+        writer.writerows(rows)
+        file.flush()
+        os.fsync(file.fileno())
+    fresh.replace(path)
+    flush_folder(path.parent)
+
+
+def read_rows(path: Path) -> Iterator[dict[str, str]]:
+    """The rows of such a list; nothing where there is none."""
+    if path.is_file():
+        with path.open(encoding="utf-8", newline="") as file:
+            yield from csv.DictReader(file)

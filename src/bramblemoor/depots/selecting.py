@@ -1,0 +1,128 @@
+"""Restoring some of a library: frames, shoots, albums, years, or what stood there at a date, to any folder."""
+
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from bramblemoor.depots.copying import Progress
+from bramblemoor.depots.depot import Depot
+from bramblemoor.depots.restore import Account, Menu, bring_all
+from bramblemoor.depots.shelf import NOW, Shelf
+from bramblemoor.depots.tally import settle
+from bramblemoor.depots.terms import prepare
+from bramblemoor.errors import DepotTrouble, WrongUse
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library import ledger as ledger_file
+from bramblemoor.library.durable import write_atomically
+from bramblemoor.library.home import Library, require_room
+from bramblemoor.library.ledger import Ledger
+from bramblemoor.library.receipts import Receipt, encode, next_number, stamp, write_receipt
+
+
+@dataclass(frozen=True)
+class Selection:
+    """What to bring; a frame that fits any of these comes with all its files. Nothing given means everything.
+
+    `frames` are names or paths, `shoots` globs on folders, `albums` parts of titles.
+    """
+
+    frames: Sequence[str] = ()
+    shoots: Sequence[str] = ()
+    albums: Sequence[str] = ()
+    years: Sequence[int] = ()
+
+    @property
+    def everything(self) -> bool:
+        return not (self.frames or self.shoots or self.albums or self.years)
+
+    def clause(self) -> tuple[str, list[object]]:
+        """An SQL condition over `files f LEFT JOIN frames r ON r.id = f.frame`, and its values."""
+        if self.everything:
+            return "f.role != 'ledger'", []
+        ways = [
+            *("(r.name = ? OR r.folder || '/' || r.name = ?)" for _ in self.frames),
+            *("(bm_fits(?, r.folder) OR bm_fits('pictures/**/' || ?, r.folder))" for _ in self.shoots),
+            *(
+                "r.id IN (SELECT frame FROM album_frames JOIN albums ON albums.id = album WHERE instr(lower(title), ?))"
+                for _ in self.albums
+            ),
+            *("r.year = ?" for _ in self.years),
+        ]
+        values: list[object] = [name for name in self.frames for _ in (0, 1)]
+        values += [glob for glob in self.shoots for _ in (0, 1)]
+        values += [title.lower() for title in self.albums] + list(self.years)
+        return f"f.frame IS NOT NULL AND ({' OR '.join(ways)})", values
+
+
+def restore_some(
+    target: Path,
+    depots: Sequence[Depot],
+    selection: Selection,
+    library: Library | None,
+    progress: Progress,
+    moment: str = NOW,
+) -> Receipt:
+    """Bring what is selected to `target`, under the paths it has in the library; returns the receipt.
+
+    With a library at hand its ledger says what there is, and the receipt goes there; else, and for a former `moment`, the
+    ledger of the first depot does, and the receipt goes to the target. Files that are there already stay; different ones too,
+    and are named. Raises WrongUse where nothing fits.
+    """
+    started = stamp(now_utc())
+    shelves = [Shelf(depot, moment) for depot in depots]
+    menu = Menu(shelves)
+    if library is not None and moment == NOW:
+        _choose(library.db, selection, menu)
+    else:
+        ledger = _ledger_of(shelves[0], moment)
+        _choose(ledger.db, selection, menu)
+        ledger.close()
+    if next(menu.items(), None) is None:
+        raise WrongUse("Nothing fits that.", "Look for what there is: bramblemoor find.")
+    target.mkdir(parents=True, exist_ok=True)
+    require_room(target, menu.lacking(target), "Restoring")
+    account = Account()
+    here = library is not None and target.resolve() == library.root
+    for wanted, result in bring_all(target, menu, progress):
+        account.enter(wanted, result, depots[0])
+        if here and not result.trouble and library is not None:
+            with library.ledger.changing() as db:
+                db.execute(
+                    "DELETE FROM copies WHERE depot = 0 AND file = (SELECT id FROM files WHERE path = ? AND sha256 = ?)",
+                    (wanted.path, wanted.sha256),
+                )
+                settle(db)
+    more = {"to": str(target)} | ({"as of": moment} if moment != NOW else {})
+    name = library.name if library else depots[0].name
+    if library is not None and not library.read_only:
+        receipt = account.receipt(name, next_number(library.receipts), depots, started, more)
+        write_receipt(library.receipts, receipt)
+    else:
+        receipt = account.receipt(name, 1, depots, started, more)
+        write_atomically(target / f"restored-{started.replace(':', '')}.json", encode(receipt))
+    return receipt
+
+
+def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu) -> None:
+    prepare(db)
+    where, values = selection.clause()
+    for row in db.execute(
+        "SELECT f.path, f.sha256, f.mtime_ns, f.role FROM files f LEFT JOIN frames r ON r.id = f.frame"
+        f" WHERE {where} AND f.role != 'ledger' ORDER BY f.path",
+        values,
+    ):
+        menu.add(row["path"], row["sha256"], row["mtime_ns"], int(row["role"] == "original"))
+
+
+def _ledger_of(shelf: Shelf, moment: str) -> Ledger:
+    """The ledger as it stood at the depot then, read-only."""
+    digest = shelf.digest(ledger_file.FILE)
+    file = shelf.find(digest, ledger_file.FILE) if digest else None
+    if file is None:
+        when = "" if moment == NOW else f" as of {moment[:10]}"
+        raise DepotTrouble(
+            f"The depot {shelf.depot.name} holds no ledger{when}.",
+            "Name another depot, or another date: bramblemoor earlier DEPOT lists what there is.",
+        )
+    return Ledger(file, read_only=True)

@@ -1,0 +1,138 @@
+"""What can be had from a depot, now or as of a date, by path and by content; and bringing a file from the nearest good one."""
+
+import hashlib
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from io import RawIOBase
+from pathlib import Path
+
+from bramblemoor.depots.depot import Depot
+from bramblemoor.depots.earlier import StateThen
+from bramblemoor.depots.journal import open_run
+from bramblemoor.depots.lane import PIECE
+from bramblemoor.library.durable import TEMPORARY, digest_of, set_time
+
+NOW = "9999"
+
+
+class Shelf:
+    """The files of one depot, by path and by digest; kept outside memory. What an open run has put in place is there too."""
+
+    def __init__(self, depot: Depot, moment: str = NOW) -> None:
+        self.depot = depot
+        self._db = sqlite3.connect("", isolation_level=None)
+        self._db.executescript(
+            "CREATE TABLE files (path TEXT PRIMARY KEY, sha256 TEXT, lies TEXT) WITHOUT ROWID;"
+            "CREATE INDEX contents ON files (sha256); BEGIN;"
+        )
+        for path, sha256, file in StateThen(depot.root, moment).files():
+            self._put(path, sha256, file)
+        run = open_run(depot) if moment == NOW else None
+        for intent in run.placed() if run is not None else ():
+            if intent.what != "remove":
+                self._put(intent.path, intent.sha256, depot.data / intent.path)
+
+    def _put(self, path: str, sha256: str, file: Path | None) -> None:
+        self._db.execute(
+            "INSERT OR REPLACE INTO files VALUES (?, ?, ?)", (path, sha256, str(file) if file is not None else None)
+        )
+
+    def digest(self, path: str) -> str:
+        """The digest of what stands at a path; "" where nothing does."""
+        row = self._db.execute("SELECT sha256 FROM files WHERE path = ?", (path,)).fetchone()
+        return row[0] if row else ""
+
+    def paths(self, after: str, most: int) -> list[tuple[str, str]]:
+        """(path, digest) of the next files behind a path, in order of path."""
+        return self._db.execute(
+            "SELECT path, sha256 FROM files WHERE path > ? ORDER BY path LIMIT ?", (after, most)
+        ).fetchall()
+
+    def find(self, sha256: str, path: str) -> Path | None:
+        """Where a content lies, best under that very path."""
+        row = self._db.execute(
+            "SELECT lies FROM files WHERE sha256 = ? AND lies IS NOT NULL ORDER BY path != ? LIMIT 1", (sha256, path)
+        ).fetchone()
+        return Path(row[0]) if row else None
+
+
+@dataclass(frozen=True)
+class Brought:
+    """One file's way: `depot` is None where it was at the target already, and `trouble` says why it is not there."""
+
+    path: str
+    bytes: int = 0
+    depot: Depot | None = None
+    grade: str = ""
+    trouble: str = ""
+
+
+def size_on(shelves: Sequence[Shelf], path: str, sha256: str) -> int:
+    """Bytes of a content, as the first depot that has it tells; 0 where none does."""
+    for shelf in shelves:
+        file = shelf.find(sha256, path)
+        if file is not None and file.is_file():
+            return file.stat().st_size
+    return 0
+
+
+def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_ns: int | None) -> Brought:
+    """Bring one file to the temporary name beside `place`, unless it is there already. A different file stays as it is.
+
+    Tries one depot after the other; each is read from its medium and compared.
+    """
+    if place.is_file():
+        if digest_of(place) == sha256:
+            return Brought(path, place.stat().st_size)
+        if not place.name.endswith(TEMPORARY):
+            return Brought(path, trouble="a different file is at the target; it was left as it is")
+    place.parent.mkdir(parents=True, exist_ok=True)
+    fresh = place if place.name.endswith(TEMPORARY) else place.with_name(place.name + TEMPORARY)
+    troubles = []
+    for shelf in shelves:
+        name, source = shelf.depot.name, shelf.find(sha256, path)
+        if source is None:
+            troubles.append(f"{name}: not there")
+            continue
+        digest, size, grade = hashlib.sha256(), 0, ""
+        with fresh.open("wb", buffering=0) as file:
+            try:
+                with shelf.depot.drive.read_from_medium(source, PIECE) as reading:
+                    for piece in reading.pieces:
+                        digest.update(piece)
+                        size += len(piece)
+                        _write(file, piece)
+                    grade = reading.grade
+            except FileNotFoundError:
+                troubles.append(f"{name}: missing")
+                continue
+            except _TargetTrouble as trouble:
+                raise trouble.reason from None
+            except OSError as error:
+                troubles.append(f"{name}: {error.strerror or error}")
+                continue
+        if digest.hexdigest() == sha256:
+            if mtime_ns is not None:
+                set_time(fresh, mtime_ns)
+            return Brought(path, size, shelf.depot, grade)
+        troubles.append(f"{name}: damaged")
+    fresh.unlink(missing_ok=True)
+    return Brought(path, trouble="; ".join(troubles) or "no depot has it")
+
+
+class _TargetTrouble(Exception):
+    """The target cannot be written: that is not the depot's fault."""
+
+    def __init__(self, reason: OSError) -> None:
+        super().__init__(reason)
+        self.reason = reason
+
+
+def _write(file: RawIOBase, piece: bytes) -> None:
+    rest = memoryview(piece)
+    try:
+        while rest:
+            rest = rest[file.write(rest) or 0 :]
+    except OSError as error:
+        raise _TargetTrouble(error) from error

@@ -1,0 +1,189 @@
+"""The work of a run: which files each depot lacks, has elsewhere, or has no use for; in temporary tables, not in memory."""
+
+import sqlite3
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from bramblemoor.depots.depot import Depot
+from bramblemoor.depots.journal import Intent
+from bramblemoor.depots.lane import Item
+from bramblemoor.depots.terms import Terms, chosen, prepare
+from bramblemoor.library.home import Library
+from bramblemoor.library.receipts import Amount
+
+LACKING = "(c.file IS NULL OR c.sha256 IS NOT NULL OR c.state IN ('damaged', 'missing'))"
+AMISS = "c.state IN ('damaged', 'missing')"
+_PAGE = 500
+_AMOUNT = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
+
+
+@dataclass(frozen=True)
+class Member:
+    """A depot of a run: its number in the ledger, its place in the run, what is chosen for it."""
+
+    depot: Depot
+    number: int
+    place: int
+    terms: Terms
+
+    @property
+    def bit(self) -> int:
+        return 1 << self.place
+
+
+class Work:
+    """What is to be copied where, those files first that have the fewest proven copies."""
+
+    def __init__(
+        self, library: Library, members: Sequence[Member], lacking: str, *, before_moves: bool = False
+    ) -> None:
+        """`lacking` is LACKING or AMISS: everything a depot should have and has not, or what is known to be amiss there.
+
+        `before_moves` says that leftovers at the depots will still be moved to where they are wanted.
+        """
+        self._library = library
+        self._db = library.db
+        self._members = members
+        prepare(self._db)
+        self._db.executescript(
+            "DROP TABLE IF EXISTS temp.lacks; DROP TABLE IF EXISTS temp.work;"
+            "CREATE TEMP TABLE lacks (file INTEGER, bit INTEGER);"
+            "CREATE TEMP TABLE work (n INTEGER PRIMARY KEY, file INTEGER, takers INTEGER);"
+        )
+        for member in members:
+            where, values = chosen(member.terms)
+            self._db.execute(
+                "INSERT INTO temp.lacks SELECT f.id, ? FROM files f LEFT JOIN frames r ON r.id = f.frame"
+                f" LEFT JOIN copies c ON c.file = f.id AND c.depot = ? WHERE {lacking} AND {where}"
+                " AND f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed')"
+                f" AND NOT ({before_moves} AND c.file IS NULL AND EXISTS (SELECT 1 FROM leftovers l"
+                " WHERE l.depot = ? AND l.sha256 = f.sha256 AND l.state != 'damaged'))",
+                (member.bit, member.number, *values, member.number),
+            )
+        self._db.execute(
+            "INSERT INTO temp.work (file, takers) SELECT l.file, sum(l.bit) FROM temp.lacks l JOIN files f ON f.id = l.file"
+            " GROUP BY l.file ORDER BY (SELECT count(*) FROM copies o WHERE o.file = l.file AND o.state = 'proven'"
+            " AND o.sha256 IS NULL), f.path"
+        )
+        self._db.execute("DROP TABLE temp.lacks")
+
+    def whole(self) -> Amount:
+        """All that is still to be read."""
+        row = self._db.execute(
+            f"SELECT {_AMOUNT} FROM temp.work JOIN files f ON f.id = file WHERE takers != 0"
+        ).fetchone()
+        return Amount(*row)
+
+    def left(self, member: Member) -> Amount:
+        """What is still to be copied to a depot."""
+        row = self._db.execute(
+            f"SELECT {_AMOUNT} FROM temp.work JOIN files f ON f.id = file WHERE takers & ?", (member.bit,)
+        ).fetchone()
+        return Amount(*row)
+
+    def items(self) -> Iterator[tuple[int, Item, list[Member]]]:
+        """What is to be done, in order: its number here, the file, and the depots that lack it."""
+        last = 0
+        while True:
+            rows = self._db.execute(
+                "SELECT n, takers, f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role FROM temp.work"
+                " JOIN files f ON f.id = file WHERE n > ? AND takers != 0 ORDER BY n LIMIT ?",
+                (last, _PAGE),
+            ).fetchall()
+            if not rows:
+                return
+            for row in rows:
+                item = Item(
+                    row["id"], row["path"], row["bytes"], row["sha256"], row["mtime_ns"], row["role"] == "original"
+                )
+                yield row["n"], item, [member for member in self._members if row["takers"] & member.bit]
+                last = row["n"]
+
+    def for_depot(self, item: Item, member: Member) -> Item:
+        """The item, with the reason why what lies at a depot now is replaced, if it is more than an older version."""
+        row = self._db.execute(
+            "SELECT state FROM copies WHERE depot = ? AND file = ?", (member.number, item.file)
+        ).fetchone()
+        amiss = row is not None and row["state"] in ("damaged", "missing")
+        return replace(item, why=f"it was {row['state']}") if amiss else item
+
+    def done(self, n: int, member: Member) -> None:
+        self._db.execute("UPDATE temp.work SET takers = takers & ~? WHERE n = ?", (member.bit, n))
+
+
+def moves(db: sqlite3.Connection, member: Member) -> Iterator[Intent]:
+    """Renames and moves in the library that the depot has not seen, and leftovers there that are wanted after all."""
+    where, values = chosen(member.terms)
+    for row in db.execute(
+        "SELECT c.path AS was, f.path, f.bytes, coalesce(c.sha256, f.sha256) AS sha256"
+        " FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = ? AND c.path IS NOT NULL AND c.state != 'missing'",
+        (member.number,),
+    ):
+        yield Intent(row["path"], row["sha256"], row["bytes"], was=row["was"], why="replaced by a move", what="move")
+    for row in db.execute(
+        "SELECT min(was) AS was, path, bytes, sha256 FROM (SELECT l.path AS was, min(f.path) AS path, f.bytes, f.sha256"
+        " FROM leftovers l JOIN files f ON f.sha256 = l.sha256 LEFT JOIN frames r ON r.id = f.frame"
+        " LEFT JOIN copies c ON c.file = f.id AND c.depot = l.depot"
+        f" WHERE l.depot = ? AND c.file IS NULL AND l.state != 'damaged' AND {where} GROUP BY l.path) GROUP BY path",
+        (member.number, *values),
+    ):
+        yield Intent(row["path"], row["sha256"], row["bytes"], was=row["was"], why="replaced by a move", what="move")
+
+
+def enter_moves(db: sqlite3.Connection, member: Member, intents: Iterator[Intent]) -> Amount:
+    """Enter moves that were carried out; returns what moved."""
+    moved = Amount()
+    for intent in intents:
+        file = db.execute("SELECT id, role FROM files WHERE path = ?", (intent.path,)).fetchone()
+        if file is None:
+            continue
+        changed = db.execute(
+            "UPDATE copies SET path = NULL WHERE depot = ? AND file = ? AND path = ?",
+            (member.number, file["id"], intent.was),
+        ).rowcount
+        if not changed:
+            db.execute(
+                "INSERT OR REPLACE INTO copies SELECT depot, ?, state, read_at, NULL, NULL FROM leftovers"
+                " WHERE depot = ? AND path = ?",
+                (file["id"], member.number, intent.was),
+            )
+        db.execute("DELETE FROM leftovers WHERE depot = ? AND path = ?", (member.number, intent.was))
+        if db.execute(
+            "SELECT 1 FROM copies WHERE depot = ? AND file = ? AND sha256 IS NULL", (member.number, file["id"])
+        ).fetchone():
+            moved += Amount(int(file["role"] == "original"), 1, intent.bytes)
+    return moved
+
+
+def removals(db: sqlite3.Connection, member: Member) -> Iterator[Intent]:
+    """What a depot has and should not have: leftovers that nobody wants, and what is not chosen for it any more."""
+    where, values = chosen(member.terms)
+    why = "removed from the library"
+    for row in db.execute(
+        "SELECT l.* FROM leftovers l WHERE l.depot = ? AND (l.state = 'damaged' OR NOT EXISTS (SELECT 1 FROM files f"
+        " LEFT JOIN frames r ON r.id = f.frame LEFT JOIN copies c ON c.file = f.id AND c.depot = l.depot"
+        f" WHERE f.sha256 = l.sha256 AND c.file IS NULL AND {where}))",
+        (member.number, *values),
+    ):
+        yield Intent(row["path"], row["sha256"], row["bytes"], why=why, what="remove")
+    if member.terms.chooses:
+        for row in db.execute(
+            "SELECT coalesce(c.path, f.path) AS path, coalesce(c.sha256, f.sha256) AS sha256, f.bytes FROM copies c"
+            " JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame"
+            f" WHERE c.depot = ? AND c.state != 'missing' AND NOT coalesce({where}, 0)",
+            (member.number, *values),
+        ):
+            yield Intent(row["path"], row["sha256"], row["bytes"], why="no longer chosen for this depot", what="remove")
+
+
+def enter_removals(db: sqlite3.Connection, member: Member, intents: Iterator[Intent]) -> Amount:
+    """Enter removals that were carried out; returns what was removed."""
+    removed = Amount()
+    for intent in intents:
+        db.execute("DELETE FROM leftovers WHERE depot = ? AND path = ?", (member.number, intent.path))
+        db.execute(
+            "DELETE FROM copies WHERE depot = ? AND (path = ? OR path IS NULL AND file = (SELECT id FROM files WHERE path = ?))",
+            (member.number, intent.path, intent.path),
+        )
+        removed += Amount(0, 1, intent.bytes)
+    return removed

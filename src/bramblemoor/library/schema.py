@@ -1,0 +1,177 @@
+"""The ledger's tables, and the steps from each former version of them to the next."""
+
+VERSION = 3
+
+FACTS = """
+CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE frames (
+    id INTEGER PRIMARY KEY,
+    folder TEXT NOT NULL,            -- relative to the library, as in pictures/2026/2026-05
+    name TEXT NOT NULL,              -- of the original
+    kind TEXT NOT NULL,              -- photo or video
+    taken TEXT,                      -- as it was told; see frames/moments.py
+    taken_by TEXT,
+    shown TEXT,                      -- the local clock (else UTC) of the taking, to sort and filter by
+    year INTEGER,
+    title TEXT NOT NULL DEFAULT '', caption TEXT NOT NULL DEFAULT '', location TEXT NOT NULL DEFAULT '',
+    latitude REAL, longitude REAL,
+    favourite INTEGER NOT NULL DEFAULT 0, reduced INTEGER NOT NULL DEFAULT 0,
+    service TEXT, reference TEXT,    -- where it came from, and its name there
+    arrived TEXT                     -- the order it first came with
+);
+CREATE INDEX frames_shown ON frames (shown);
+CREATE INDEX frames_reference ON frames (service, reference);
+CREATE TABLE files (
+    id INTEGER PRIMARY KEY,
+    frame INTEGER REFERENCES frames (id),   -- null for albums, delivered data, companions and settings
+    role TEXT NOT NULL,
+    path TEXT NOT NULL UNIQUE,              -- relative to the library
+    collision TEXT NOT NULL,
+    bytes INTEGER NOT NULL,
+    sha256 TEXT NOT NULL,
+    mtime_ns INTEGER NOT NULL,
+    media TEXT NOT NULL DEFAULT '', width INTEGER NOT NULL DEFAULT 0, height INTEGER NOT NULL DEFAULT 0,
+    former_name TEXT NOT NULL DEFAULT '',   -- the name it came under, where another was needed
+    -- As last seen in the library; 0: not looked at yet. What has not moved since is not read again.
+    seen_ns INTEGER NOT NULL DEFAULT 0, inode INTEGER NOT NULL DEFAULT 0, ctime_ns INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX files_frame ON files (frame);
+CREATE INDEX files_sha256 ON files (sha256);
+CREATE INDEX files_collision ON files (collision);
+CREATE TABLE claims (
+    frame INTEGER NOT NULL REFERENCES frames (id),
+    field TEXT NOT NULL, value TEXT NOT NULL, source TEXT NOT NULL,
+    told TEXT NOT NULL DEFAULT '',          -- by which file or order
+    UNIQUE (frame, field, source, value)
+);
+CREATE INDEX claims_value ON claims (field, value COLLATE NOCASE);
+CREATE TABLE albums (
+    id INTEGER PRIMARY KEY,
+    title TEXT NOT NULL, description TEXT NOT NULL DEFAULT '', path TEXT NOT NULL UNIQUE,
+    service TEXT, reference TEXT,
+    cover INTEGER REFERENCES frames (id),   -- the frame that stands for it, where the service told one
+    UNIQUE (service, reference)
+);
+CREATE TABLE album_frames (
+    album INTEGER NOT NULL REFERENCES albums (id), position INTEGER NOT NULL,
+    frame INTEGER NOT NULL REFERENCES frames (id), PRIMARY KEY (album, position)
+) WITHOUT ROWID;
+CREATE INDEX album_frames_frame ON album_frames (frame);
+CREATE VIRTUAL TABLE words USING fts5 (
+    name, title, caption, keywords, people, location, albums, folder, tokenize = 'unicode61 remove_diacritics 2'
+);
+CREATE TABLE history (                     -- the line of ledgers that this one continues; see library/lineage.py
+    generation INTEGER PRIMARY KEY, digest TEXT NOT NULL
+);
+CREATE TABLE bound (                       -- years that were put away
+    year INTEGER PRIMARY KEY, at TEXT NOT NULL,
+    depots TEXT NOT NULL,                   -- ids, as a JSON list
+    receipt TEXT NOT NULL,                  -- the file name of its final receipt
+    freed TEXT NOT NULL DEFAULT ''          -- when it left the working drive; empty: it is there
+);
+"""
+
+DEALINGS = """
+CREATE TABLE services (
+    name TEXT PRIMARY KEY, url TEXT NOT NULL, dialect TEXT NOT NULL, added TEXT NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE orders (
+    id TEXT PRIMARY KEY, service TEXT NOT NULL REFERENCES services (name),
+    asked TEXT NOT NULL, state TEXT NOT NULL, scope TEXT NOT NULL, statement TEXT NOT NULL DEFAULT '{}'
+) WITHOUT ROWID;
+CREATE TABLE parts (
+    order_id TEXT NOT NULL REFERENCES orders (id), number INTEGER NOT NULL,
+    name TEXT NOT NULL, bytes INTEGER NOT NULL, sha256 TEXT NOT NULL, href TEXT NOT NULL,
+    etag TEXT NOT NULL DEFAULT '',          -- of what was fetched so far, to resume it
+    stamp TEXT NOT NULL DEFAULT '',         -- size, time and inode of the file when its digest was last found right
+    PRIMARY KEY (order_id, number)
+) WITHOUT ROWID;
+CREATE TABLE depots (
+    number INTEGER PRIMARY KEY,             -- 0 stands for the library itself
+    id TEXT NOT NULL UNIQUE, name TEXT NOT NULL UNIQUE, kind TEXT NOT NULL, site TEXT NOT NULL, medium TEXT NOT NULL,
+    whereabouts TEXT NOT NULL,              -- relative to the library
+    device TEXT NOT NULL,                   -- the physical device it was last seen on
+    options TEXT NOT NULL DEFAULT '{}', added TEXT NOT NULL,
+    terms TEXT NOT NULL DEFAULT '{}',       -- what is chosen for it, and how it is kept
+    runs INTEGER NOT NULL DEFAULT 0, line TEXT NOT NULL DEFAULT '',  -- its line as of the last run known here
+    retired TEXT NOT NULL DEFAULT ''
+);
+CREATE TABLE copies (
+    depot INTEGER NOT NULL,                 -- depots.number; for 0, the library, only what is not well has a row
+    file INTEGER NOT NULL REFERENCES files (id),
+    state TEXT NOT NULL,                    -- proven (read from the medium), cached (read, perhaps from a cache), written,
+                                            -- damaged, missing; at the library also freed
+    read_at INTEGER,                        -- of the last reading that matched, seconds since 1970
+    sha256 TEXT, path TEXT,                 -- where they are not those of the file any more
+    PRIMARY KEY (depot, file)
+) WITHOUT ROWID;
+CREATE INDEX copies_file ON copies (file);
+CREATE INDEX copies_path ON copies (depot, path) WHERE path IS NOT NULL;
+CREATE TABLE leftovers (                   -- what lies at a depot, and is no file of the library any more
+    depot INTEGER NOT NULL, path TEXT NOT NULL, sha256 TEXT NOT NULL, bytes INTEGER NOT NULL,
+    state TEXT NOT NULL, read_at INTEGER, PRIMARY KEY (depot, path)
+) WITHOUT ROWID;
+-- What a unit's copies amount to. A unit is a frame, or (negative) a file that belongs to none.
+CREATE TABLE standings (unit INTEGER PRIMARY KEY, year INTEGER, stand INTEGER NOT NULL);
+CREATE INDEX standings_year ON standings (year, stand);
+CREATE TABLE stands (id INTEGER PRIMARY KEY, held TEXT NOT NULL UNIQUE);
+CREATE TABLE unsettled (unit INTEGER PRIMARY KEY);
+"""
+
+# Copies remember what they are of when the file in the library changes, moves or goes; and whatever moves the standing of a
+# unit marks it for settling.
+TRIGGERS = {
+    "file_changed": """AFTER UPDATE OF sha256 ON files WHEN old.sha256 != new.sha256 BEGIN
+        UPDATE copies SET sha256 = nullif(coalesce(sha256, old.sha256), new.sha256) WHERE file = old.id AND depot > 0; END""",
+    "file_moved": """AFTER UPDATE OF path ON files WHEN old.path != new.path BEGIN
+        UPDATE copies SET path = nullif(coalesce(path, old.path), new.path) WHERE file = old.id AND depot > 0; END""",
+    "file_gone": """BEFORE DELETE ON files BEGIN
+        INSERT OR REPLACE INTO leftovers SELECT depot, coalesce(path, old.path), coalesce(sha256, old.sha256), old.bytes,
+            state, read_at FROM copies WHERE file = old.id AND depot > 0 AND state != 'missing';
+        DELETE FROM copies WHERE file = old.id;
+        INSERT OR IGNORE INTO unsettled VALUES (coalesce(old.frame, -old.id)); END""",
+    "file_new": "AFTER INSERT ON files BEGIN INSERT OR IGNORE INTO unsettled VALUES (coalesce(new.frame, -new.id)); END",
+    "file_to_frame": """AFTER UPDATE OF frame ON files BEGIN
+        INSERT OR IGNORE INTO unsettled VALUES (coalesce(old.frame, -old.id)), (coalesce(new.frame, -new.id)); END""",
+    "frame_dated": """AFTER UPDATE OF year ON frames WHEN old.year IS NOT new.year BEGIN
+        INSERT OR IGNORE INTO unsettled VALUES (new.id); END""",
+    "copy_new": """AFTER INSERT ON copies BEGIN
+        INSERT OR IGNORE INTO unsettled SELECT coalesce(frame, -id) FROM files WHERE id = new.file; END""",
+    "copy_changed": """AFTER UPDATE ON copies BEGIN
+        INSERT OR IGNORE INTO unsettled SELECT coalesce(frame, -id) FROM files WHERE id = new.file; END""",
+    "copy_gone": """AFTER DELETE ON copies BEGIN
+        INSERT OR IGNORE INTO unsettled SELECT coalesce(frame, -id) FROM files WHERE id = old.file; END""",
+}
+
+# What a depot's snapshot does not carry of the facts: how the library's own drive tells its files apart.
+UNTOLD = ("seen_ns", "inode", "ctime_ns")
+FACT_TABLES = ("meta", "frames", "files", "claims", "albums", "album_frames", "history", "bound")
+
+
+def triggers() -> str:
+    return "\n".join(f"CREATE TRIGGER {name} {body};" for name, body in TRIGGERS.items())
+
+
+UPGRADES = {
+    1: "ALTER TABLE albums ADD COLUMN cover INTEGER REFERENCES frames (id);",
+    2: f"""
+        ALTER TABLE files ADD COLUMN seen_ns INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE files ADD COLUMN inode INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE files ADD COLUMN ctime_ns INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE copies RENAME TO former_copies;
+        ALTER TABLE depots RENAME TO former_depots;
+        DROP INDEX copies_file;
+        {FACTS[FACTS.index("CREATE TABLE history") :]}
+        {DEALINGS[DEALINGS.index("CREATE TABLE depots") :]}
+        INSERT INTO depots (id, name, kind, site, medium, whereabouts, device, options, added)
+            SELECT id, name, kind, site, medium, whereabouts, device, options, added FROM former_depots ORDER BY rowid;
+        INSERT INTO copies SELECT coalesce(number, 0), file,
+            CASE WHEN state != 'good' THEN state WHEN grade = 'medium' THEN 'proven' ELSE 'cached' END,
+            CAST(strftime('%s', read_at) AS INTEGER), nullif(c.sha256, f.sha256), NULL
+            FROM former_copies c JOIN files f ON f.id = file LEFT JOIN depots ON depots.id = c.depot;
+        DROP TABLE former_copies;
+        DROP TABLE former_depots;
+        {triggers()}
+        INSERT INTO unsettled SELECT DISTINCT coalesce(frame, -id) FROM files;
+    """,
+}

@@ -1,0 +1,180 @@
+"""Taking up what others did in the library's folders, once it was recognised (see stock.py)."""
+
+import sqlite3
+from collections.abc import Collection, Iterator
+
+from bramblemoor.frames.claims import Claim, believe
+from bramblemoor.frames.moments import moment_in_name
+from bramblemoor.frames.reading import read_picture
+from bramblemoor.frames.sniff import kind_of, media_type
+from bramblemoor.frames.source import FileSource
+from bramblemoor.frames.xmp_reading import BrokenXmp, read_xmp
+from bramblemoor.frames.xmp_writing import foreign_part
+from bramblemoor.library.albums import write_album
+from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file, settle
+from bramblemoor.library.home import Library
+from bramblemoor.library.names import collision_key
+from bramblemoor.library.receipts import Finding
+from bramblemoor.library.settings import FILE as SETTINGS_FILE
+
+
+def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
+    """Enter what changed, moved or is new, inside a transaction; yields what a person should know.
+
+    Of files whose role is not `loose` a change is a finding, and the library's copy counts as damaged.
+    """
+    db = library.db
+    _moved(library)
+    for row in db.execute("SELECT * FROM temp.stock WHERE kind = 'changed' ORDER BY path").fetchall():
+        bound = row["frame"] is not None and is_bound(db, row["frame"])
+        if row["role"] not in loose or bound:
+            db.execute("INSERT OR REPLACE INTO copies (depot, file, state) VALUES (0, ?, 'damaged')", (row["file"],))
+            why = ", and its year is bound" if bound else ""
+            yield Finding(row["path"], f"its content changed{why}; it is not copied, and mend brings back what it was")
+            continue
+        enter_file(db, None, _file(row, row["role"]))  # a known file keeps its frame
+        if row["role"] == "sidecar" and row["frame"] is not None:
+            yield from _claims_of_sidecar(library, row["frame"], row["path"])
+    new = (
+        "SELECT * FROM temp.stock WHERE kind = 'new' ORDER BY path LIKE '%.xmp', path"  # pictures before their sidecars
+    )
+    for row in db.execute(new).fetchall():
+        yield from _enter_new(library, row)
+
+
+def is_bound(db: sqlite3.Connection, frame: int) -> bool:
+    row = db.execute("SELECT 1 FROM bound JOIN frames ON bound.year = frames.year WHERE frames.id = ?", (frame,))
+    return row.fetchone() is not None
+
+
+def drop_file(library: Library, file: int) -> None:
+    """Let a file leave the ledger; with its original a frame goes too. Its copies become leftovers of their depots."""
+    db = library.db
+    row = db.execute("SELECT frame, role FROM files WHERE id = ?", (file,)).fetchone()
+    if row is None:
+        return
+    db.execute("DELETE FROM files WHERE id = ?", (file,))
+    if row["role"] != "original":
+        return
+    frame = row["frame"]
+    # What else belongs to the frame stays on disk; without its picture it is a file like any other.
+    db.execute("UPDATE files SET frame = NULL WHERE frame = ?", (frame,))
+    albums = db.execute("SELECT DISTINCT album FROM album_frames WHERE frame = ?", (frame,)).fetchall()
+    for table in ("claims", "album_frames"):
+        db.execute(f"DELETE FROM {table} WHERE frame = ?", (frame,))
+    db.execute("UPDATE albums SET cover = NULL WHERE cover = ?", (frame,))
+    db.execute("DELETE FROM words WHERE rowid = ?", (frame,))
+    db.execute("DELETE FROM standings WHERE unit = ?", (frame,))
+    db.execute("DELETE FROM frames WHERE id = ?", (frame,))
+    for (album,) in albums:
+        write_album(library, album)
+
+
+def _moved(library: Library) -> None:
+    db = library.db
+    rows = db.execute(
+        "SELECT file, path, was, role, frame FROM temp.stock WHERE kind = 'moved' ORDER BY path"
+    ).fetchall()
+    for row in rows:  # by way of names that nobody has: two files may have changed places
+        db.execute("UPDATE files SET path = path || ? WHERE id = ?", (f"\x00{row['file']}", row["file"]))
+    albums: set[int] = set()
+    for row in rows:
+        db.execute(
+            "UPDATE files SET path = ?, collision = ? WHERE id = ?",
+            (row["path"], collision_key(row["path"]), row["file"]),
+        )
+        if row["role"] == "original":
+            folder, _, name = row["path"].rpartition("/")
+            db.execute("UPDATE frames SET folder = ?, name = ? WHERE id = ?", (folder, name, row["frame"]))
+            settle(db, row["frame"])
+            found = db.execute("SELECT DISTINCT album FROM album_frames WHERE frame = ?", (row["frame"],))
+            albums |= {album for (album,) in found}
+    for album in sorted(albums):
+        write_album(library, album)
+
+
+def _file(row: sqlite3.Row, role: str, media: str = "", width: int = 0, height: int = 0) -> NewFile:
+    return NewFile(role, row["path"], row["bytes"], row["sha256"], row["mtime_ns"], media, width, height)
+
+
+def _claims_of_sidecar(library: Library, frame: int, path: str) -> Iterator[Finding]:
+    """What somebody else's sidecar says of a frame, as far as it is new, as claims of the source "sidecar"."""
+    try:
+        foreign, _ = foreign_part((library.root / path).read_bytes())
+        told = read_xmp(foreign) if foreign is not None else []
+    except BrokenXmp as error:
+        yield Finding(path, f"it was changed and cannot be read: {error}; it is kept as it is")
+        return
+    db = library.db
+    known = claims_of(db, frame)
+    facts = believe(known)
+    believed = {
+        "title": facts.title, "caption": facts.caption, "location": facts.location,
+        "rating": str(facts.rating) if facts.rating is not None else "",
+        "taken": str(facts.taken) if facts.taken else "",
+    }  # fmt: skip
+    held = {(claim.field, claim.value) for claim in known}
+    fresh = [
+        Claim(claim.field, claim.value, "sidecar")
+        for claim in told
+        if believed.get(claim.field) != claim.value
+        and ((claim.field, claim.value) not in held or claim.field in believed)
+    ]
+    if add_claims(db, frame, path, fresh):
+        settle(db, frame)
+
+
+def _enter_new(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
+    db = library.db
+    path: str = row["path"]
+    if not row["sha256"]:
+        yield Finding(path, "it cannot be read, and was not taken up")
+        return
+    top = path.partition("/")[0]
+    if top != "pictures":
+        role = {"albums": "album", "companions": "companion", "delivered": "delivered", "ledger": "receipt"}.get(top)
+        enter_file(db, None, _file(row, "settings" if path == SETTINGS_FILE else role or "companion"))
+        return
+    if path.lower().endswith(".xmp"):
+        frame = _frame_beside(db, path)
+        enter_file(db, frame, _file(row, "sidecar", "application/rdf+xml"))
+        if frame is None:
+            yield Finding(path, "a sidecar without its picture; it is kept and copied")
+        else:
+            yield from _claims_of_sidecar(library, frame, path)
+        return
+    yield from _enter_picture(library, row)
+
+
+def _frame_beside(db: sqlite3.Connection, sidecar: str) -> int | None:
+    """The frame of the picture that a sidecar stands beside, under either naming (A.jpg.xmp, A.xmp)."""
+    bare = sidecar[: -len(".xmp")]
+    found = db.execute("SELECT frame FROM files WHERE path = ? AND frame IS NOT NULL", (bare,)).fetchall()
+    if not found:
+        found = db.execute(
+            "SELECT DISTINCT frame FROM files WHERE role = 'original' AND path >= ? AND path < ?"
+            " AND instr(substr(path, ?), '.') = 0 AND instr(substr(path, ?), '/') = 0",
+            (bare + ".", bare + "/", len(bare) + 2, len(bare) + 2),
+        ).fetchall()
+    return found[0][0] if len(found) == 1 else None
+
+
+def _enter_picture(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
+    """A picture that somebody put among the pictures becomes a frame; anything else is kept, and named."""
+    db = library.db
+    path: str = row["path"]
+    folder, _, name = path.rpartition("/")
+    with FileSource(library.root / path) as source:
+        media = media_type(source.read(0, 64))
+        if kind_of(media) == "other":
+            enter_file(db, None, _file(row, "companion", media))
+            yield Finding(path, "it is no picture that is known here; it is copied, but companions/ is its place")
+            return
+        reading = read_picture(source)
+    kind = "video" if reading.kind == "video" else "photo"
+    frame = add_frame(db, folder=folder, name=name, kind=kind, service="", reference="", arrived="")
+    enter_file(db, frame, _file(row, "original", reading.media, reading.width, reading.height))
+    named = moment_in_name(name)
+    claims = [*reading.claims, *([Claim("taken", str(named), "name")] if named else [])]
+    add_claims(db, frame, path, claims)
+    settle(db, frame)
