@@ -89,7 +89,7 @@ def test_the_rule_and_freshness(shell: Shell, library: Path, depots: dict[str, P
     weighed = shell("standing", "--json", cwd=library, code=1).json
     assert weighed["states"] == {"short": 96}
     holders = {holder["name"]: holder for holder in weighed["holders"]}
-    assert holders["dipper"]["frames"] == 0 and holders["dipper"]["stale"] > 190 and holders["heron"]["frames"] == 95
+    assert holders["dipper"]["frames"] == 0 and holders["dipper"]["stale"] > 100 and holders["heron"]["frames"] == 95
     assert any("dipper" in step and "verify" in step for step in weighed["next"])
     assert "400 days ago" not in shell("standing", cwd=library, code=1).out  # what does not count is not shown as read
     shell("verify", cwd=library)

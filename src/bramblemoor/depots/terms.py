@@ -62,7 +62,11 @@ def checked(terms: Terms) -> Terms:
 
 def prepare(db: sqlite3.Connection) -> None:
     """Make globs known to a ledger's connection."""
-    db.create_function("bm_fits", 2, lambda glob, path: _pattern(glob).fullmatch(path) is not None, deterministic=True)
+
+    def fits(glob: str, path: str | None) -> bool:
+        return path is not None and _pattern(glob).fullmatch(path) is not None
+
+    db.create_function("bm_fits", 2, fits, deterministic=True)
 
 
 def chosen(terms: Terms) -> tuple[str, list[Any]]:

@@ -120,27 +120,30 @@ CREATE TABLE unsettled (unit INTEGER PRIMARY KEY);
 
 # Copies remember what they are of when the file in the library changes, moves or goes; and whatever moves the standing of a
 # unit marks it for settling.
+_MARK = "INSERT INTO unsettled SELECT u FROM (SELECT {unit} AS u) WHERE u NOT IN (SELECT unit FROM unsettled);"
+"""Not OR IGNORE: within a trigger the conflict clause of the outer statement would rule."""
+_OLD, _NEW = (_MARK.format(unit=f"coalesce({row}.frame, -{row}.id)") for row in ("old", "new"))
+_OF_COPY = (
+    "INSERT INTO unsettled SELECT coalesce(frame, -id) FROM files WHERE id = {file}"
+    " AND coalesce(frame, -id) NOT IN (SELECT unit FROM unsettled);"
+)
 TRIGGERS = {
     "file_changed": """AFTER UPDATE OF sha256 ON files WHEN old.sha256 != new.sha256 BEGIN
         UPDATE copies SET sha256 = nullif(coalesce(sha256, old.sha256), new.sha256) WHERE file = old.id AND depot > 0; END""",
     "file_moved": """AFTER UPDATE OF path ON files WHEN old.path != new.path BEGIN
         UPDATE copies SET path = nullif(coalesce(path, old.path), new.path) WHERE file = old.id AND depot > 0; END""",
-    "file_gone": """BEFORE DELETE ON files BEGIN
+    "file_gone": f"""BEFORE DELETE ON files BEGIN
         INSERT OR REPLACE INTO leftovers SELECT depot, coalesce(path, old.path), coalesce(sha256, old.sha256), old.bytes,
             state, read_at FROM copies WHERE file = old.id AND depot > 0 AND state != 'missing';
         DELETE FROM copies WHERE file = old.id;
-        INSERT OR IGNORE INTO unsettled VALUES (coalesce(old.frame, -old.id)); END""",
-    "file_new": "AFTER INSERT ON files BEGIN INSERT OR IGNORE INTO unsettled VALUES (coalesce(new.frame, -new.id)); END",
-    "file_to_frame": """AFTER UPDATE OF frame ON files BEGIN
-        INSERT OR IGNORE INTO unsettled VALUES (coalesce(old.frame, -old.id)), (coalesce(new.frame, -new.id)); END""",
-    "frame_dated": """AFTER UPDATE OF year ON frames WHEN old.year IS NOT new.year BEGIN
-        INSERT OR IGNORE INTO unsettled VALUES (new.id); END""",
-    "copy_new": """AFTER INSERT ON copies BEGIN
-        INSERT OR IGNORE INTO unsettled SELECT coalesce(frame, -id) FROM files WHERE id = new.file; END""",
-    "copy_changed": """AFTER UPDATE ON copies BEGIN
-        INSERT OR IGNORE INTO unsettled SELECT coalesce(frame, -id) FROM files WHERE id = new.file; END""",
-    "copy_gone": """AFTER DELETE ON copies BEGIN
-        INSERT OR IGNORE INTO unsettled SELECT coalesce(frame, -id) FROM files WHERE id = old.file; END""",
+        {_OLD} END""",
+    "file_new": f"AFTER INSERT ON files BEGIN {_NEW} END",
+    "file_to_frame": f"AFTER UPDATE OF frame ON files BEGIN {_OLD} {_NEW} END",
+    "frame_dated": f"""AFTER UPDATE OF year ON frames WHEN old.year IS NOT new.year BEGIN
+        {_MARK.format(unit="new.id")} END""",
+    "copy_new": f"AFTER INSERT ON copies BEGIN {_OF_COPY.format(file='new.file')} END",
+    "copy_changed": f"AFTER UPDATE ON copies BEGIN {_OF_COPY.format(file='new.file')} END",
+    "copy_gone": f"AFTER DELETE ON copies BEGIN {_OF_COPY.format(file='old.file')} END",
 }
 
 # What a depot's snapshot does not carry of the facts: how the library's own drive tells its files apart.

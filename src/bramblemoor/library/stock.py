@@ -37,11 +37,13 @@ _TABLE = """
         sha256 TEXT, bytes INTEGER, mtime_ns INTEGER, inode INTEGER, ctime_ns INTEGER, was TEXT
     ) WITHOUT ROWID;
 """
+# Where the content of a file that is not in its place any more may have gone, those first that kept their name.
 _MOVES = """
-    SELECT new.path, gone.file, gone.path AS was FROM temp.stock new
-    JOIN temp.stock gone ON gone.kind = 'vanished' AND gone.sha256 = new.sha256
-    WHERE new.kind = 'new' ORDER BY replace(new.path, rtrim(new.path, replace(new.path, '/', '')), '')
-        != replace(gone.path, rtrim(gone.path, replace(gone.path, '/', '')), ''), new.path, gone.path
+    SELECT now.path, now.kind, now.file AS own, gone.file, gone.path AS was FROM temp.stock now
+    JOIN files f ON f.sha256 = now.sha256 JOIN temp.stock gone ON gone.file = f.id AND gone.kind IN ('vanished', 'changed')
+    WHERE now.kind IN ('new', 'changed') AND gone.path != now.path
+    ORDER BY replace(now.path, rtrim(now.path, replace(now.path, '/', '')), '')
+        != replace(gone.path, rtrim(gone.path, replace(gone.path, '/', '')), ''), now.path, gone.path
 """
 
 
@@ -158,17 +160,33 @@ def _digest(path: Path) -> str:
 
 
 def _recognise_moves(db: sqlite3.Connection) -> None:
-    """A new file with the content of one that vanished is that one, moved; of several, one that kept its name goes first."""
+    """A file elsewhere with the content of one that is not in its place any more is that one, moved.
+
+    Files may have changed places; but a file that was overwritten by another, and is nowhere else, has not moved: it changed.
+    """
+    moves: dict[int, sqlite3.Row] = {}
     taken: set[str] = set()
-    for row in db.execute(_MOVES).fetchall():
-        if row["path"] not in taken and row["was"] not in taken:
-            taken |= {row["path"], row["was"]}
-            db.execute("DELETE FROM temp.stock WHERE path = ?", (row["was"],))
+    for row in db.execute(_MOVES):
+        if row["path"] not in taken and row["file"] not in moves:
+            moves[row["file"]] = row
+            taken.add(row["path"])
+    while overwriting := [file for file, row in moves.items() if row["kind"] == "changed" and row["own"] not in moves]:
+        for file in overwriting:
+            del moves[file]
+    places = {row["path"] for row in moves.values()}
+    for row in moves.values():
+        if row["was"] not in places:  # what is there now, if anything, is another file
+            db.execute("DELETE FROM temp.stock WHERE path = ? AND kind = 'vanished'", (row["was"],))
             db.execute(
-                "UPDATE temp.stock SET kind = 'moved', was = ?, file = ?, role = (SELECT role FROM files WHERE id = ?),"
-                " frame = (SELECT frame FROM files WHERE id = ?) WHERE path = ?",
-                (row["was"], row["file"], row["file"], row["file"], row["path"]),
+                "UPDATE temp.stock SET kind = 'new', file = NULL, frame = NULL, role = NULL WHERE path = ?",
+                (row["was"],),
             )
+    for file, row in moves.items():
+        db.execute(
+            "UPDATE temp.stock SET kind = 'moved', was = ?, file = ?, role = (SELECT role FROM files WHERE id = ?),"
+            " frame = (SELECT frame FROM files WHERE id = ?) WHERE path = ?",
+            (row["was"], file, file, file, row["path"]),
+        )
 
 
 def _judge(library: Library, stock: Stock, *, yes: bool) -> None:

@@ -1,0 +1,419 @@
+"""Depots over the years: what is chosen for them, what moves and goes, drives that are cloned, swapped, retired and replaced."""
+
+import os
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from conftest import Shell, check, pictures
+from test_copies import flip
+
+
+def data_of(root: Path) -> dict[str, bytes]:
+    return pictures(root / "data")
+
+
+def valid(root: Path) -> None:
+    """A depot is a bag that checks without us, whose manifest lists all that is there."""
+    done = subprocess.run(
+        ["sha256sum", "-c", "--quiet", "manifest-sha256.txt"], cwd=root, capture_output=True, text=True
+    )
+    tags = subprocess.run(
+        ["sha256sum", "-c", "--quiet", "tagmanifest-sha256.txt"], cwd=root, capture_output=True, text=True
+    )
+    assert done.returncode == tags.returncode == 0, done.stdout + done.stderr + tags.stdout + tags.stderr
+    listed = {line.split("  ", 1)[1] for line in (root / "manifest-sha256.txt").read_text().splitlines()}
+    found = {path.relative_to(root).as_posix() for path in (root / "data").rglob("*") if path.is_file()}
+    assert listed == found and not (root / "incoming").exists()
+
+
+def test_moves_in_the_library_become_moves_at_depots(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", cwd=library)
+    inode = next((depots["heron"] / "data/pictures/2026").rglob("ALD_0669.jpg")).stat().st_ino
+    (library / "pictures/2026").rename(library / "pictures/the year 2026")
+    first, second = sorted((library / "pictures/2024").rglob("*.jpg"))[:2]
+    for one, other in ((first, second), (Path(f"{first}.xmp"), Path(f"{second}.xmp"))):  # two frames change places
+        one.rename(library / "swap")
+        other.rename(one)
+        (library / "swap").rename(other)
+    told = shell("stocktake", "--json", cwd=library).json
+    assert len(told["moved"]) > 40 and not told["changed"] and not told["vanished"] and not told["new"]
+    assert (
+        shell("find", "--since", "2026", "--json", cwd=library)
+        .json["frames"][0]["path"]
+        .startswith("pictures/the year")
+    )
+    plan = shell("backup", "--dry-run", "--json", cwd=library).json["heron"]
+    assert plan["moved"] == len(told["moved"])
+    receipt = shell("backup", "--json", cwd=library).json
+    assert receipt["balanced"] and not receipt["left_out"]
+    assert next((depots["heron"] / "data").rglob("ALD_0669.jpg")).stat().st_ino == inode
+    for root in depots.values():
+        assert data_of(root) == pictures(library)
+        valid(root)
+    assert shell("standing", "--json", cwd=library).json["safe"]
+
+
+def test_what_others_write_and_bring_is_taken_up(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", cwd=library)
+    sidecar = next((library / "pictures/2026").rglob("ALD_0669.jpg.xmp"))
+    block = (
+        "<rdf:Description rdf:about='' xmlns:dc='http://purl.org/dc/elements/1.1/'><dc:title><rdf:Alt>"
+        "<rdf:li xml:lang='x-default'>By an editor</rdf:li></rdf:Alt></dc:title><dc:subject><rdf:Bag><rdf:li>dusk</rdf:li>"
+        "</rdf:Bag></dc:subject></rdf:Description></rdf:RDF>"
+    )
+    sidecar.write_text(sidecar.read_text().replace("</rdf:RDF>", block))
+    new = library / "pictures/2026/2026-09/IMG_20260901_101112.jpg"
+    new.parent.mkdir()
+    shutil.copy(next((library / "pictures/2025").rglob("*.jpg")), new)
+    new.write_bytes(new.read_bytes() + b"another picture")
+    (library / "pictures/2026/notes.txt").write_text("not a picture")
+    (library / "companions/catalogue.db").write_bytes(b"catalogue")
+    told = shell("stocktake", cwd=library, code=1).out
+    assert "1 file changed by others" in told and "3 files new" in told and "no picture that is known here" in told
+    shown = shell("show", "ALD_0669.jpg", "--json", cwd=library).json
+    assert shown["believed"]["title"] == "By an editor" and "dusk" in shown["believed"]["keywords"]
+    assert {"sidecar"} <= {claim["source"] for claim in shown["claims"]}
+    assert "By an editor" in shell("find", "editor", cwd=library).out
+    assert shell("show", new.name, "--json", cwd=library).json["path"].endswith(new.name)
+    assert "all as it was" in shell("stocktake", cwd=library).out
+    shell("backup", cwd=library)
+    assert data_of(depots["otter"]) == pictures(library)
+    # What the user says afterwards stands above the editor, and the editor's own words stay in the file.
+    shell("tell", "ALD_0669.jpg", "--title", "My own", cwd=library)
+    assert shell("show", "ALD_0669.jpg", "--json", cwd=library).json["believed"]["title"] == "My own"
+    assert "dusk" in sidecar.read_text()
+
+
+def test_what_vanishes_is_named_brought_back_or_let_go(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", cwd=library)
+    gone = [path for path in sorted((library / "pictures/2024").rglob("*")) if path.is_file()][:4]
+    before = [path.read_bytes() for path in gone]
+    for path in gone:
+        path.unlink()
+    assert "it has vanished" in shell("stocktake", cwd=library, code=1).out
+    assert not shell("standing", "--json", cwd=library, code=1).json["safe"]
+    shell("mend", cwd=library)
+    assert [path.read_bytes() for path in gone] == before
+    for path in gone:
+        path.unlink()
+    shell("stocktake", "--let-go", cwd=library)
+    left = shell("find", "--json", cwd=library).json["found"]
+    assert left < 96
+    receipt = shell("backup", "--json", cwd=library).json
+    assert receipt["balanced"] and any("moved to earlier/" in line["what"] for line in receipt["kept"])
+    for root in depots.values():
+        valid(root)
+        assert data_of(root) == pictures(library)
+        assert sorted(
+            path.read_bytes() for path in (root / "earlier").rglob("*") if path.suffix in (".jpg", ".xmp")
+        ) == sorted(
+            [
+                *before,
+                *(path.read_bytes() for path in (root / "earlier").rglob("*.xmp") if path.read_bytes() not in before),
+            ]
+        )
+    # Put back by hand, it is moved back at the depots, not copied.
+    for path, content in zip(gone, before, strict=True):
+        path.write_bytes(content)
+    shell("backup", cwd=library)
+    assert data_of(depots["otter"]) == pictures(library)
+
+
+def test_the_guard_stops_a_mass_of_changes(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", cwd=library)
+    held = data_of(depots["heron"])
+    for path in (library / "pictures").rglob("*.jpg"):  # as malware does
+        path.write_bytes(bytes(byte ^ 0x5A for byte in path.read_bytes()[:1000]))
+    refused = shell("backup", cwd=library, code=3).err
+    assert "more than the guard lets pass" in refused and "--yes" in refused and "changed: pictures/" in refused
+    shell("backup", "--yes", cwd=library, code=1)  # even then no original is copied over a good one
+    assert {name: content for name, content in data_of(depots["heron"]).items() if name.endswith(".jpg")} == {
+        name: content for name, content in held.items() if name.endswith(".jpg")
+    }
+    shell("mend", cwd=library)
+    assert pictures(library) == held
+    shell("backup", cwd=library)
+    shutil.rmtree(library / "pictures/2025")
+    assert "vanished: pictures/2025" in shell("stocktake", "--let-go", cwd=library, code=3).err
+    (library / "bramblemoor.toml").write_text(
+        (library / "bramblemoor.toml").read_text().replace("share = 0.05", "share = 0.9")
+    )
+    shell("stocktake", "--let-go", cwd=library)
+
+
+def test_a_depot_gets_what_is_chosen_for_it(
+    shell: Shell, library: Path, depots: dict[str, Path], tmp_path: Path
+) -> None:
+    (tmp_path / "small").mkdir()
+    shell(
+        "depot", "add", "small", tmp_path / "small", "--site", "boathouse", "--medium", "usb", "--stand-in", "small",
+        "--year", "2025", "--without", "delivered/", cwd=library,
+    )  # fmt: skip
+    (library / "companions/previews").mkdir()
+    (library / "companions/previews/a.jpg").write_bytes(b"preview")
+    (library / "companions/.hidden").write_bytes(b"hidden")
+    shell("backup", cwd=library)
+    data = tmp_path / "small/data"
+    whole = pictures(library)
+    assert pictures(data) == {name: content for name, content in whole.items() if name.startswith("pictures/2025/")}
+    assert (
+        not (data / "delivered").exists()
+        and (data / "companions/.hidden").exists()
+        and list((data / "albums").iterdir())
+    )
+    assert shell("--library", tmp_path / "small", "find", "--since", "2025", "--until", "2025", "--json").json["found"]
+    changed = shell(
+        "depot", "change", "small", "--year", "2024", "--without", ".*", "--without", "companions/previews/", cwd=library
+    )  # fmt: skip
+    assert "years 2024" in changed.out
+    receipt = shell("backup", "--json", cwd=library).json
+    assert receipt["balanced"]
+    assert {name.split("/")[1] for name in pictures(data)} == {"2024"} and (data / "delivered").exists()
+    assert (
+        not (data / "companions/.hidden").exists() and (data / "companions/previews").glob("*.jpg").__next__ is not None
+    )
+    valid(tmp_path / "small")
+    assert shell("standing", "--json", cwd=library).json["safe"]
+    assert "Nothing to do" in shell("backup", cwd=library).out
+    for wrong, told in (
+        ("--year", "no year"),
+        ("--kind", "no kind"),
+        ("--since", "no date"),
+        ("--keep-for", "no time to keep"),
+    ):
+        assert told in shell("depot", "change", "small", wrong, "x-y", cwd=library, code=2).err
+
+
+def test_mirrors_and_purging(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", cwd=library)
+    shell("depot", "change", "heron", "--keep-for", "none", cwd=library)
+    shell("tell", "ALD_0669.jpg", "--title", "Second", cwd=library)
+    shell("backup", cwd=library)
+    assert not list(depots["heron"].glob("earlier/*")) and list(depots["otter"].glob("earlier/*"))
+    purges = [one for one in shell("receipt", "--list", "--json", cwd=library).json if one["run"] == "purge"]
+    assert len(purges) == 1
+    listed = shell("earlier", "otter", "--json", cwd=library).json["earlier"]
+    assert any(one["path"].endswith("ALD_0669.jpg.xmp") for one in listed)
+    assert "no earlier versions" in shell("purge", "otter", "--older-than", "30", cwd=library).err
+    assert "Delete" in shell("purge", "otter", "--before", "2100", cwd=library, code=1).err  # nobody there to say yes
+    assert list(depots["otter"].glob("earlier/*"))
+    purged = shell("purge", "otter", "--before", "2100", "--yes", "--json", cwd=library).json
+    assert len(purged["left_out"]) == len(listed)
+    assert not list(depots["otter"].glob("earlier/*"))
+    for root in depots.values():
+        valid(root)
+    assert shell("verify", "--json", cwd=library).json["findings"] == []
+
+
+def test_a_cloned_drive_and_a_revived_library_are_refused(
+    shell: Shell, library: Path, depots: dict[str, Path], tmp_path: Path
+) -> None:
+    shell("backup", cwd=library)
+    shutil.copytree(depots["heron"], tmp_path / "clone", copy_function=shutil.copy2)
+    shutil.copytree(library, tmp_path / "old", copy_function=shutil.copy2)
+    shell("tell", "ALD_0669.jpg", "--title", "Later", cwd=library)
+    shell("backup", cwd=library)
+    # The clone stands where the drive was.
+    depots["heron"].rename(tmp_path / "true")
+    (tmp_path / "clone").rename(depots["heron"])
+    refused = shell("backup", "heron", cwd=library, code=3).err
+    assert "a clone, or a drive that was put back" in refused and "depot adopt heron" in refused
+    before = data_of(depots["heron"])
+    shell("depot", "adopt", depots["heron"], "--as", "spare", cwd=library)
+    shell("depot", "add", "heron", tmp_path / "true", cwd=library)
+    shell("backup", cwd=library)
+    assert data_of(depots["heron"]) != before and data_of(depots["heron"]) == data_of(tmp_path / "true")
+    assert "Nothing to do" in shell("backup", "spare", "heron", cwd=library).out
+    # A library that was revived from an old copy has another future than the drives.
+    refused = shell("backup", "otter", cwd=tmp_path / "old", code=3).err
+    assert "has never had" in refused and "revived" in refused
+    shell("tell", "ALD_0669.jpg", "--title", "Another future", cwd=tmp_path / "old")
+    assert "has never had" in shell("backup", "otter", cwd=tmp_path / "old", code=3).err
+    shell("depot", "adopt", "otter", cwd=tmp_path / "old")
+    shell("backup", "otter", cwd=tmp_path / "old", code=None)
+    valid(depots["otter"])
+    assert "Another future" in "".join(
+        path.read_text() for path in (depots["otter"] / "data").rglob("ALD_0669.jpg.xmp")
+    )
+    assert "Later" in "".join(path.read_text() for path in (depots["otter"] / "earlier").rglob("ALD_0669.jpg.xmp"))
+    assert "has never had" in shell("backup", "otter", cwd=library, code=3).err
+
+
+def test_drives_are_retired_replaced_repaired(
+    shell: Shell, library: Path, depots: dict[str, Path], tmp_path: Path
+) -> None:
+    shell("backup", cwd=library)
+    shell("depot", "retire", "dipper", cwd=library)
+    weighed = shell("standing", "--json", cwd=library, code=1).json
+    assert weighed["states"] == {"short": 96} and "dipper" not in {one["name"] for one in weighed["holders"]}
+    assert "was retired" in shell("backup", "dipper", cwd=library, code=3).err
+    shell("depot", "retire", "dipper", "--undo", cwd=library)
+    assert shell("standing", "--json", cwd=library).json["safe"]
+    (tmp_path / "newer").mkdir()
+    shell("depot", "replace", "otter", tmp_path / "newer", "--stand-in", "newer", cwd=library)
+    shell("depot", "level", depots["heron"], tmp_path / "newer")
+    assert data_of(tmp_path / "newer") == data_of(depots["heron"])
+    valid(tmp_path / "newer")
+    shell("backup", cwd=library)
+    shell("verify", "otter", cwd=library)
+    assert shell("standing", "--json", cwd=library).json["safe"]
+    listed = shell("depot", "list", cwd=library).out
+    assert "otter until" in listed and "retired" in listed
+    (depots["heron"] / "depot.toml").write_bytes(b"\x00garbage")
+    assert "depot repair" in shell("backup", "heron", cwd=library, code=3).err
+    shell("depot", "repair", "heron", depots["heron"], cwd=library)
+    shell("verify", "heron", cwd=library)
+    valid(depots["heron"])
+
+
+def test_two_depots_are_brought_level_without_the_library(
+    shell: Shell, library: Path, depots: dict[str, Path], tmp_path: Path
+) -> None:
+    shell("backup", cwd=library)
+    (library / "pictures/2026").rename(library / "pictures/moved")
+    shell("tell", "ALD_0457.jpg", "--title", "Level", cwd=library)
+    shell("backup", "heron", cwd=library)
+    library.rename(tmp_path / "away")
+    assert "is newer than" in shell("depot", "level", depots["otter"], depots["heron"], code=3).err
+    receipt = shell("depot", "level", depots["heron"], depots["otter"], "--json").json
+    assert receipt["balanced"] and any(line["what"] == "moved there" for line in receipt["kept"])
+    assert data_of(depots["otter"]) == data_of(depots["heron"])
+    valid(depots["otter"])
+    assert not any(
+        "copied" in line["what"]
+        for line in shell("depot", "level", depots["heron"], depots["otter"], "--json").json["kept"]
+    )
+    (tmp_path / "away").rename(library)
+    assert shell("backup", cwd=library).out
+    assert data_of(depots["dipper"]) == data_of(depots["otter"]) == pictures(library)
+    looked = shell("depot", "look", depots["otter"])
+    assert "pictures/" in looked.out and "runs changed it" in looked.out
+    assert "ALD_" in shell("depot", "look", depots["otter"], "--below", "pictures/2025/2025-11").out
+
+
+def test_an_earlier_state_comes_back(shell: Shell, library: Path, depots: dict[str, Path], tmp_path: Path) -> None:
+    shell("backup", "heron", cwd=library)
+    whole = pictures(library)
+    # A day passes: the first run is dated back, at the depot alone, as a drive from long ago would be.
+    run = next((depots["heron"] / "runs").glob("*.csv"))
+    run.rename(run.with_name("0001-20200101T000000Z.csv"))
+    (library / "pictures/2024").rename(library / "pictures/other")
+    shell("tell", "ALD_0669.jpg", "--title", "Changed", cwd=library)
+    rotten = next((depots["heron"] / "data/pictures/2025").rglob("*.jpg"))
+    flip(rotten)
+    shell("verify", "heron", cwd=library, code=1)
+    shell("mend", "heron", cwd=library)
+    shell("backup", "heron", cwd=library)
+    receipt = shell("restore", tmp_path / "then", "--from", "heron", "--as-of", "2021", "--json", cwd=library).json
+    assert receipt["balanced"] and not receipt["left_out"]
+    assert pictures(tmp_path / "then") == whole
+    shell("restore", tmp_path / "now", "--from", "heron", "--as-of", "2100", cwd=library)
+    assert pictures(tmp_path / "now") == pictures(library)
+    shell("restore", tmp_path / "some", "--from", "heron", "--as-of", "2021", "--year", "2024", cwd=library)
+    assert pictures(tmp_path / "some") == {
+        name: one for name, one in whole.items() if name.startswith("pictures/2024/")
+    }
+
+
+def test_some_of_a_library_is_restored(shell: Shell, library: Path, depots: dict[str, Path], tmp_path: Path) -> None:
+    shell("backup", cwd=library)
+    whole = pictures(library)
+    flip(next((depots["heron"] / "data/pictures/2025").rglob("ALD_0457.jpg")))
+    target = tmp_path / "out"
+    receipt = shell("restore", target, "--year", "2025", "--json", cwd=library, code=1).json
+    assert pictures(target) == {name: one for name, one in whole.items() if name.startswith("pictures/2025/")}
+    assert receipt["balanced"] and "was not sound at heron" in receipt["findings"][0]["what"]
+    again = shell("restore", target, "--year", "2025", "--json", cwd=library).json
+    assert [line["what"] for line in again["kept"]] == ["there already"]
+    other = next(target.rglob("*.jpg"))
+    other.write_bytes(b"my own")
+    kept = shell("restore", target, "--year", "2025", "--json", cwd=library, code=1).json
+    assert len(kept["left_out"]) == 1 and other.read_bytes() == b"my own"
+    shell("restore", tmp_path / "one", "--frame", "ALD_0669.jpg", "--from", depots["otter"], cwd=tmp_path)
+    assert {Path(name).name for name in pictures(tmp_path / "one")} >= {"ALD_0669.jpg", "ALD_0669.jpg.xmp"}
+    assert list((tmp_path / "one").glob("restored-*.json"))
+    shell("restore", tmp_path / "album", "--album", "best of the valley", cwd=library, code=None)
+    assert len(list((tmp_path / "album").rglob("*.jpg"))) > 3
+    assert "Nothing fits" in shell("restore", tmp_path / "none", "--year", "1901", cwd=library, code=2).err
+    missing = next((library / "pictures/2026").rglob("ALD_0669.jpg"))
+    missing.unlink()
+    shell("restore", library, "--frame", "ALD_0669.jpg", cwd=library)
+    assert pictures(library) == whole
+    (library / "ledger/ledger.sqlite").write_bytes(b"garbage" * 1000)
+    assert "--ledger-only" in shell("find", cwd=library, code=3).err
+    shell("restore", library, "--ledger-only", "--from", depots["heron"], "--from", depots["otter"], cwd=tmp_path)
+    since = shell("stocktake", "--json", cwd=library).json
+    assert (
+        since["new"] and all("receipts/" in path for path in since["new"]) and not since["vanished"] + since["changed"]
+    )
+    shell("backup", "heron", "otter", cwd=library)
+
+
+def test_readings_within_a_budget(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", cwd=library)
+    held = shell("depot", "list", "--json", cwd=library).json["depots"][0]["files"]
+    sample = shell("verify", "heron", "--sample", "7", "--json", cwd=library).json
+    assert sample["kept"][0]["amount"]["files"] == 7 and sample["came_in"]["files"] == held and sample["balanced"]
+    read: list[int] = []
+    while sum(read) < held:  # works through the drive, a bit each night
+        one = shell("verify", "heron", "--longest-unread", "--up-to", "2MB", "--json", cwd=library).json
+        read.append(one["kept"][0]["amount"]["files"])
+        assert len(read) < 12 and one["balanced"]
+    assert len(read) > 2
+    shell("verify", "heron", "--minutes", "0.5", cwd=library)
+    for path in sorted((depots["heron"] / "data/pictures").rglob("*.jpg"))[:40]:
+        flip(path)
+    drilled = shell("drill", "heron", "--files", "60", "--json", cwd=library, code=1).json
+    assert drilled["tried"] == 60 and drilled["unreadable"] >= 1
+    assert drilled["unreadable"] / 60 < drilled["at_most_unreadable"] < 1
+    sound = shell("drill", "otter", "--files", "20", cwd=library).out
+    assert "At 95 % confidence" in sound and "Restoring everything" in sound
+    assert len(shell("verify", "heron", "--json", cwd=library, code=1).json["left_out"]) == 40
+    shell("mend", cwd=library)
+    assert shell("standing", "--json", cwd=library).json["safe"]
+
+
+def test_what_if_something_were_lost(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", "heron", "otter", cwd=library)
+    studio = shell("standing", "--if-lost", "studio", "--json", cwd=library, code=1).json
+    assert studio["states"] == {"lost": 96} and studio["named"]
+    shell("backup", "dipper", cwd=library)
+    studio = shell("standing", "--if-lost", "studio", cwd=library, code=1).out
+    assert "no frame of" in studio and "96 single" in studio and "dipper at cottage" in studio
+    both = shell("standing", "--if-lost", "hdd", "--if-lost", "library", "--json", cwd=library, code=1).json
+    assert both["states"] == {"single": 96}
+    assert "Did you mean studio?" in shell("standing", "--if-lost", "studo", cwd=library, code=2).err
+    by_shoot = shell("standing", "--by-shoot", "--json", cwd=library).json["shoots"]
+    assert sum(one["states"]["sound"] for one in by_shoot.values()) == 96
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only the owner of the machine can mount file systems")
+def test_a_depot_is_found_by_its_id_on_any_mount(shell: Shell, world: Path, library: Path, tmp_path: Path) -> None:
+    image, first, second = tmp_path / "drive.img", tmp_path / "sdb", tmp_path / "sdc"
+    with image.open("wb") as file:
+        file.truncate(40 << 20)
+    made = subprocess.run(["mkfs.ext4", "-q", "-m0", image], check=False, capture_output=True).returncode == 0
+    for folder in (first, second):
+        folder.mkdir()
+    if not made or subprocess.run(["mount", "-o", "loop", image, first], check=False, capture_output=True).returncode:
+        pytest.skip("this machine lets nobody mount a small file system")
+    try:
+        (first / "copies").mkdir()
+        shell("depot", "add", "usb", first / "copies", "--site", "cottage", "--medium", "hdd", cwd=library)
+        shell("backup", cwd=library)
+        subprocess.run(["umount", first], check=True)
+        assert "no attached drive carries it" in shell("backup", "usb", cwd=library, code=3).err
+        subprocess.run(["mount", "-o", "loop", image, second], check=True)
+        assert str(second) in shell("depot", "list", "--attached", cwd=library).out
+        assert "Nothing to do" in shell("backup", "usb", cwd=library).out
+        assert shell("depot", "list", "--json", cwd=library).json["depots"][0]["folder"] == str(second / "copies")
+        subprocess.run(["mount", "-o", "remount,ro", second], check=True)
+        assert "cannot be written" in shell("backup", "usb", cwd=library, code=3).err
+        shell("verify", "usb", cwd=library)  # reading is another matter
+        check(world, "--library", library, "--depot", second / "copies")
+    finally:
+        for mount in (first, second):
+            subprocess.run(["umount", mount], check=False, capture_output=True)
