@@ -417,3 +417,74 @@ def test_a_depot_is_found_by_its_id_on_any_mount(shell: Shell, world: Path, libr
     finally:
         for mount in (first, second):
             subprocess.run(["umount", mount], check=False, capture_output=True)
+
+
+def test_a_year_is_put_away_and_opened_again(
+    shell: Shell, library: Path, depots: dict[str, Path], tmp_path: Path
+) -> None:
+    whole = pictures(library)
+    year = {name: one for name, one in whole.items() if name.startswith("pictures/2024/")}
+    assert "lacks" in shell("bind", "2024", "--at", "heron", "--at", "otter", cwd=library, code=3).err
+    shell("backup", cwd=library)
+    rotten = next((depots["otter"] / "data/pictures/2024").rglob("*.jpg"))
+    flip(rotten)
+    assert "NOT bound" in shell("bind", "2024", "--at", "heron", "--at", "otter", cwd=library, code=1).out
+    shell("mend", cwd=library)
+    receipt = shell("bind", "2024", "--at", "heron", "--at", "otter", "--json", cwd=library).json
+    assert receipt["balanced"] and receipt["about"]["bound"] == "yes" and receipt["came_in"]["files"] == 3 * len(year)
+    assert "is bound already" in shell("bind", "2024", "--at", "heron", cwd=library, code=2).err
+    assert "heron, otter" in shell("bind", cwd=library).out
+    shell("backup", cwd=library)
+    assert list((depots["heron"] / "data/ledger/receipts").glob("*-bind-*.json"))
+    # What is bound does not change.
+    name = next(name for name in year if name.endswith(".jpg"))
+    assert "is bound" in shell("tell", name, "--title", "x", cwd=library, code=2).err
+    sidecar = library / next(name for name in year if name.endswith(".xmp"))
+    before = sidecar.read_bytes()
+    sidecar.write_bytes(before.replace(b"<rdf:RDF", b"<rdf:RDF "))
+    assert "its year is bound" in shell("stocktake", cwd=library, code=1).out
+    assert "Put that right first" in shell("free", "2024", "--yes", cwd=library, code=3).err
+    shell("mend", cwd=library)
+    assert sidecar.read_bytes() == before
+    # It leaves the working drive only when enough copies elsewhere were read.
+    (library / "bramblemoor.toml").write_text(
+        (library / "bramblemoor.toml").read_text().replace("[erase]\ncopies = 2", "[erase]\ncopies = 4")
+    )
+    assert "fewer than 4 fresh copies" in shell("free", "2024", "--yes", cwd=library, code=3).err
+    (library / "bramblemoor.toml").write_text(
+        (library / "bramblemoor.toml").read_text().replace("[erase]\ncopies = 4", "[erase]\ncopies = 2")
+    )
+    assert "Delete 2024 from" in shell("free", "2024", cwd=library, code=1).err
+    freed = shell("free", "2024", "--yes", "--json", cwd=library).json
+    assert freed["balanced"] and freed["came_in"]["files"] == len(year) and not (library / "pictures/2024").exists()
+    assert "all as it was" in shell("stocktake", cwd=library).out.replace("1 file new", "all as it was")
+    hit = shell("find", "--since", "2024", "--until", "2024", cwd=library).out
+    assert "put away" in hit and "heron" in hit and "otter" in hit
+    assert "put away" in shell("show", name, cwd=library).out
+    shell("backup", cwd=library)
+    assert all(pictures(root / "data") == whole for root in depots.values())
+    weighed = shell("standing", "--json", cwd=library, code=None).json
+    assert weighed["years"]["2024"]["states"] == {"sound": weighed["years"]["2024"]["held"]["heron"]}
+    # Years later, under any name, with the library away.
+    library.rename(tmp_path / "away")
+    depots["otter"].rename(tmp_path / "found in a drawer")
+    alone = shell("depot", "alone", tmp_path / "found in a drawer", "--year", "2024", "--json").json
+    assert alone["outside"] == [] and alone["files"] == len(year) and alone["opened"] >= len(year)
+    trace = tmp_path / "trace"
+    if shutil.which("strace"):  # the system's own word for it
+        command = ["strace", "-f", "-qq", "-e", "trace=openat,open", "-o", str(trace)]
+        command += shell.command("depot", "alone", tmp_path / "found in a drawer", "--year", "2024")
+        assert subprocess.run(command, env=shell.environment, capture_output=True).returncode == 0
+        read = [line for line in trace.read_text(errors="replace").splitlines() if ".jpg" in line]
+        assert (
+            read
+            and all("found in a drawer" in line for line in read)
+            and str(tmp_path / "away") not in trace.read_text()
+        )
+    (tmp_path / "found in a drawer").rename(depots["otter"])
+    (tmp_path / "away").rename(library)
+    opened = shell("reopen", "2024", "--json", cwd=library).json
+    assert opened["balanced"] and pictures(library) == whole
+    shell("tell", name, "--title", "Opened again", cwd=library)
+    shell("backup", cwd=library)  # the twins are brought level
+    assert pictures(depots["heron"] / "data") == pictures(depots["otter"] / "data") == pictures(library) != whole

@@ -7,9 +7,11 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, group, know_stand_ins, library_here, open_depots, whose
+from bramblemoor.cli.receipts import amount_text
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
+    from bramblemoor.depots.depot import Depot
     from bramblemoor.depots.drives import Drive
     from bramblemoor.depots.terms import Terms
 
@@ -370,19 +372,61 @@ def look(
 ) -> None:
     """Look through a depot from its own side: what it holds, its runs and readings. Needs no library."""
     from bramblemoor.cli.depot_page import print_depot, print_folder
+
+    opened = _depot_at(depot, library_dir)
+    if below:
+        print_folder(opened, below, json=json)
+    else:
+        print_depot(opened, json=json)
+
+
+@app.command("alone")
+def alone(
+    depot: Annotated[str, typer.Argument(metavar="DEPOT|FOLDER", help="A known depot, or any depot's folder.")],
+    year: Annotated[
+        int | None, typer.Option("--year", help="Read the frames of this year only.", show_default=False)
+    ] = None,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Prove that a depot opens and reads by itself: no file outside its folder is touched, the library's least of all."""
+    from bramblemoor.depots.alone import stands_alone
+
+    opened = _depot_at(depot, library_dir)
+    with say.meter() as progress:
+        found = stands_alone(opened, year, progress)
+    if json:
+        say.as_json(
+            {
+                "depot": opened.name, "frames": found.read.frames, "files": found.read.files, "bytes": found.read.bytes,
+                "opened": found.opened, "outside": list(found.outside),
+                "amiss": [{"name": one.name, "what": one.what} for one in found.amiss],
+            }
+        )  # fmt: skip
+    else:
+        what = f" of {year}" if year is not None else ""
+        say.line(f"The depot {opened.name} at {opened.root} opened as a library by itself.")
+        say.line(f"Read and found right: {amount_text(found.read)}{what}; {found.opened:,} times a file was opened.")
+        for one in found.amiss:
+            say.line(f"  {one.what}: {one.name}")
+        for path in found.outside:
+            say.line(f"  OUTSIDE THE DEPOT: {path}")
+        if not found.outside:
+            say.line("Nothing outside that folder was opened, but the program itself.")
+    if found.outside or found.amiss or not found.read.files:
+        raise typer.Exit(1)
+
+
+def _depot_at(depot: str, library_dir: Path | None) -> "Depot":
+    """A depot by its folder, or by the name that the library here knows."""
     from bramblemoor.depots.depot import open_depot
+    from bramblemoor.depots.register import depots_named, open_known
 
     know_stand_ins()
-    root = Path(depot)
-    if not (root / "depot.toml").is_file():
-        from bramblemoor.depots.register import depots_named, open_known
-
-        library = library_here(library_dir)
-        root = open_known(library, depots_named(library, [depot])[0]).root
-    if below:
-        print_folder(open_depot(root), below, json=json)
-    else:
-        print_depot(open_depot(root), json=json)
+    if (Path(depot) / "depot.toml").is_file():
+        return open_depot(Path(depot))
+    library = library_here(library_dir)
+    return open_known(library, depots_named(library, [depot])[0])
 
 
 @app.command("level")

@@ -6,6 +6,7 @@ from bramblemoor.cli import say
 from bramblemoor.frames.claims import Facts, believe, parse_position
 from bramblemoor.library.catalogue import albums_of, claims_of
 from bramblemoor.library.home import Library
+from bramblemoor.library.search import put_away
 
 _NAMES = {
     "you": "you",
@@ -75,6 +76,7 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
         "files": [{key: file[key] for key in file.keys() if key != "id"} for file in files],  # noqa: SIM118
         "claims": [claim | {"believed": _is_believed(claim, facts)} for claim in claims if claim["field"] not in told],
         "copies": [dict(copy) for copy in copies],
+        "put_away_at": list(put_away(library, [frame]).get(frame, ())),
     }
 
 
@@ -103,6 +105,8 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
     say.line(document["path"])
     origin = " ".join(part for part in document["from"].values() if part)
     say.line(f"a {document['kind']} in {whose}" + (f", from {origin}" if origin else ""))
+    if document["put_away_at"]:
+        say.line(f"It is put away; to see it, fetch the drive of {' or '.join(document['put_away_at'])}.")
     say.line()
     rows = []
     for name in ("title", "caption", "taken", "location", "position", "people", "keywords", "camera", "lens"):

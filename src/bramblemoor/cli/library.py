@@ -49,16 +49,18 @@ def find(
     json: AsJson = False,
 ) -> None:
     """Find frames. Everything given must hold."""
-    from bramblemoor.library.search import Wanted, count
+    from bramblemoor.library.search import Wanted, count, put_away
     from bramblemoor.library.search import find as search
 
     library = library_here(library_dir)
     wanted = Wanted(words or (), since, until, album, keyword, person, location, favourite)
     found = list(search(library, wanted, most))
     total = count(library, wanted) if len(found) == most else len(found)
+    away = put_away(library, [hit.frame for hit in found])
     if json:
         rows = [
             {"frame": hit.frame, "shoot": hit.shoot, "path": hit.path, "taken": hit.taken, "title": hit.title}
+            | ({"put_away_at": list(away[hit.frame])} if hit.frame in away else {})
             for hit in found
         ]
         say.as_json({"library": library.name, "root": str(library.root), "found": total, "frames": rows})
@@ -69,6 +71,9 @@ def find(
         _print_found([(hit.shoot, hit.path, hit.taken, hit.title) for hit in found])
         shown = f" (the first {most}; --most shows more)" if total > len(found) else ""
         say.line(f"{say.many(total, 'frame')} in {whose(library)}{shown}.")
+        if away:
+            names = ", ".join(dict.fromkeys(name for where in away.values() for name in where))
+            say.line(f"{say.many(len(away), 'frame')} of these are put away: fetch the drive of {names}.")
 
 
 def _print_found(rows: list[tuple[str, str, str, str]]) -> None:

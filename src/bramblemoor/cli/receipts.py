@@ -17,6 +17,11 @@ _SIDES = {
     "verify": ("to be read", "not good"),
     "mend": ("to be mended", "not mended"),
     "restore": ("at the depots", "not restored"),
+    "bind": ("to be identical", "not identical"),
+    "free": ("to be freed", "not freed"),
+    "reopen": ("at the depots", "not brought back"),
+    "purge": ("earlier versions", "deleted"),
+    "level": ("to be held", "not copied"),
 }
 
 

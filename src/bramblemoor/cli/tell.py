@@ -38,7 +38,7 @@ def tell(
     An empty text takes a title, caption or location away. The picture itself is not touched: what you say goes into the XMP
     beside it.
     """
-    from bramblemoor.library.catalogue import add_claims
+    from bramblemoor.library.catalogue import add_claims, is_bound
     from bramblemoor.library.lookup import frame_named
     from bramblemoor.library.sidecars import write_sidecar
 
@@ -57,6 +57,11 @@ def tell(
     library = library_here(library_dir)
     with library.held():
         number = frame_named(library, frame)
+        if is_bound(library.db, number):
+            year = library.db.execute("SELECT year FROM frames WHERE id = ?", (number,)).fetchone()[0]
+            raise WrongUse(
+                f"{year} is bound: its frames are not to change.", f"Open it first: bramblemoor reopen {year}."
+            )
         with library.ledger.changing(facts=True) as db:
             add_claims(db, number, "you", claims)
             write_sidecar(library, number)

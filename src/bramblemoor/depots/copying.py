@@ -1,11 +1,10 @@
 """The copy engine: each file is read once and written to all depots that need it at the same time."""
 
 import hashlib
+import os
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import ExitStack
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.journal import Journal
@@ -20,8 +19,10 @@ from bramblemoor.library.stock import LIBRARY, source_of
 
 Progress = Callable[[str, int, int], None]
 _SLACK = 1 << 20
-_GROUP = 200
-_PATIENCE = 3  # files begun while one depot waits for another, before the slow one is passed over
+_READ = os.O_RDONLY | getattr(os, "O_BINARY", 0)
+_BUNDLE = 64  # small files that are handed over together
+_OFTEN = 2.0  # seconds between two transactions of the ledger
+_PATIENCE = 2.0  # seconds that a depot's buffer may be full while another one idles, before it is passed over
 
 
 @dataclass(frozen=True)
@@ -30,7 +31,7 @@ class Source:
 
     number: int
     name: str
-    path: Path
+    path: str
 
 
 @dataclass
@@ -104,6 +105,7 @@ class CopyRun:
             while feeder.one_pass() and not self.pace.stopped:
                 pass
         finally:
+            feeder.hand_over()
             for lane in lanes.values():
                 lane.finish()
             feeder.enter()
@@ -122,14 +124,21 @@ class _Feeder:
     ) -> None:
         self._run, self._work, self._lanes, self._sources = run, work, lanes, sources
         self._total, self._done = total, 0
-        self._waited = dict.fromkeys(lanes, 0)
+        self._bundles: dict[int, list[tuple[Item, bytes]]] = {}
+        self._bundled = 0
+        self._entered = time.monotonic()
+        self._lagging: dict[int, float] = {}  # depot to the moment since when it keeps another one waiting
         self._numbers: dict[tuple[int, int], int] = {}  # (depot, file) to the number of the work that is under way
 
     def one_pass(self) -> bool:
         """Go through the work once; says whether something was passed over and has to be gone through again."""
         passed_over = False
-        for fed, (n, item, members) in enumerate(self._work.items(), 1):
-            alive = [member for member in members if self._lanes[member.number].failure is None]
+        for n, item, members in self._work.items():
+            alive = [
+                member
+                for member in members
+                if self._lanes[member.number].failure is None and (member.number, item.file) not in self._numbers
+            ]
             if self._run.pace.stopped or all(lane.failure for lane in self._lanes.values()):
                 return False
             takers = self._who_takes(alive)
@@ -139,24 +148,20 @@ class _Feeder:
                 if len(takers) == len(alive):
                     self._done += item.bytes
                 self._run.progress("copying", self._done, self._total)
-            if fed % _GROUP == 0:
+            if time.monotonic() - self._entered > _OFTEN:
                 self.enter()
-        if passed_over:
-            for lane in self._lanes.values():  # what is on its way must not be read a second time
-                while not lane.idles and lane.failure is None:
-                    time.sleep(0.01)
-            self.enter()
         return passed_over
 
     def _who_takes(self, members: list[Member]) -> list[Member]:
         """All, but for those that have long kept another one waiting."""
         if len(members) < 2 or not any(self._lanes[member.number].idles for member in members):
+            self._lagging.clear()
             return members
-        takers = []
+        now, takers = time.monotonic(), []
         for member in members:
-            lane = self._lanes[member.number]
-            self._waited[member.number] = self._waited[member.number] + 1 if lane.lags else 0
-            if self._waited[member.number] < _PATIENCE:
+            if not self._lanes[member.number].lags:
+                self._lagging.pop(member.number, None)
+            if now - self._lagging.setdefault(member.number, now) < _PATIENCE:
                 takers.append(member)
         return takers or members
 
@@ -177,7 +182,7 @@ class _Feeder:
             self._run.findings.append(Finding(item.path, finding))
         for member in takers:
             self._run.outcomes[member.number].failed.append((item, finding))
-            self._work.done(n, member)
+            self._work.done([n], member)
 
     def _read(self, n: int, item: Item, source: Source, takers: list[Member]) -> str:
         """Read a file from one source into the lanes; says what was wrong with it, "" where nothing was."""
@@ -186,29 +191,32 @@ class _Feeder:
         self._numbers |= {(member.number, item.file): n for member in takers}
         digest = hashlib.sha256()
         trouble, begun = "", False
-        with ExitStack() as stack:
-            try:
-                file = stack.enter_context(source.path.open("rb", buffering=0))
-                piece = file.read(PIECE)
+        file = -1
+        try:
+            file = os.open(source.path, _READ)
+            piece = os.read(file, PIECE)
+            digest.update(piece)
+            self._run.pace.wait(len(piece))
+            if len(piece) == item.bytes and digest.hexdigest() == item.sha256:
+                self._bundle_up(takers, items, piece)
+                return ""
+            self.hand_over()
+            for lane, mine in zip(lanes, items, strict=True):
+                lane.begin(mine)
+            begun = True
+            while piece and not self._run.pace.stopped:
+                for lane in lanes:
+                    lane.piece(piece)
+                piece = os.read(file, PIECE)
                 digest.update(piece)
                 self._run.pace.wait(len(piece))
-                if len(piece) == item.bytes and digest.hexdigest() == item.sha256:
-                    for lane, mine in zip(lanes, items, strict=True):
-                        lane.whole(mine, piece)
-                    return ""
-                for lane, mine in zip(lanes, items, strict=True):
-                    lane.begin(mine)
-                begun = True
-                while piece and not self._run.pace.stopped:
-                    for lane in lanes:
-                        lane.piece(piece)
-                    piece = file.read(PIECE)
-                    digest.update(piece)
-                    self._run.pace.wait(len(piece))
-            except FileNotFoundError:
-                trouble = "is missing"
-            except OSError as error:
-                trouble = f"cannot be read ({error.strerror})"
+        except FileNotFoundError:
+            trouble = "is missing"
+        except OSError as error:
+            trouble = f"cannot be read ({error.strerror})"
+        finally:
+            if file >= 0:
+                os.close(file)
         stopped = self._run.pace.stopped and not trouble
         if not trouble and not stopped and digest.hexdigest() != item.sha256:
             trouble = "is not what the ledger says: its content changed"
@@ -219,16 +227,32 @@ class _Feeder:
                 lane.end()
         return trouble
 
+    def _bundle_up(self, takers: list[Member], items: list[Item], content: bytes) -> None:
+        """Keep a small file until there are enough of them to hand over."""
+        for member, item in zip(takers, items, strict=True):
+            self._bundles.setdefault(member.number, []).append((item, content))
+        self._bundled += len(content)
+        if self._bundled >= PIECE or len(self._bundles[takers[0].number]) >= _BUNDLE:
+            self.hand_over()
+
+    def hand_over(self) -> None:
+        """Give the lanes the small files that were kept for them."""
+        for number, files in self._bundles.items():
+            self._lanes[number].small(files)
+        self._bundles, self._bundled = {}, 0
+
     def enter(self) -> None:
         """Bring the ledger in step with what the lanes have put in place since the last time."""
+        self._entered = time.monotonic()
         fresh = {number: lane.take_results() for number, lane in self._lanes.items()}
         if not any(fresh.values()):
             return
         with self._run.library.ledger.changing() as db:
             for member in self._run.members:
                 outcome = self._run.outcomes[member.number]
-                for copied in fresh.get(member.number, ()):
-                    self._work.done(self._numbers.pop((member.number, copied.item.file)), member)
+                results = fresh.get(member.number, [])
+                self._work.done([self._numbers.pop((member.number, one.item.file)) for one in results], member)
+                for copied in results:
                     self._enter_one(outcome, copied)
                     if not copied.trouble:
                         enter_copy(db, member.number, copied.item.file, copied.read_at, copied.grade)
@@ -245,7 +269,7 @@ class _Feeder:
 
 def from_library(library: Library) -> Callable[[Item], Iterable[Source]]:
     """Backups read the library and nothing else."""
-    return lambda item: [Source(LIBRARY, "library", source_of(library, item.path))]
+    return lambda item: [Source(LIBRARY, "library", str(source_of(library, item.path)))]
 
 
 def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Callable[[Item], Iterable[Source]]:
@@ -255,7 +279,7 @@ def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Cal
     def sources(item: Item) -> Iterator[Source]:
         bad = library.db.execute("SELECT 1 FROM copies WHERE depot = 0 AND file = ?", (item.file,)).fetchone()
         if bad is None and target != LIBRARY:
-            yield Source(LIBRARY, "library", source_of(library, item.path))
+            yield Source(LIBRARY, "library", str(source_of(library, item.path)))
         for number, depot in numbers.items():
             row = library.db.execute(
                 "SELECT coalesce(path, ?) AS path FROM copies WHERE depot = ? AND file = ? AND sha256 IS NULL"
@@ -263,6 +287,6 @@ def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Cal
                 (item.path, number, item.file),
             ).fetchone()
             if row is not None and number != target:
-                yield Source(number, f"depot {depot.name}", depot.data / row["path"])
+                yield Source(number, f"depot {depot.name}", str(depot.data / row["path"]))
 
     return sources

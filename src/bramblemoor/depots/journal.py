@@ -10,9 +10,11 @@ import os
 import shutil
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any, Literal
+
+import msgspec
 
 from bramblemoor.depots import bag
 from bramblemoor.depots.depot import Depot
@@ -26,10 +28,10 @@ from bramblemoor.library.receipts import stamp
 What = Literal["put", "move", "remove"]
 _MARKS = {"remove": "removals are over", "move": "moves are over"}
 _TAKEN = "what moves is taken"
+_encode = msgspec.json.Encoder().encode
 
 
-@dataclass(frozen=True)
-class Intent:
+class Intent(msgspec.Struct, frozen=True):
     """A change of data/`path`: a staged file is put there, the file at `was` moves there, or it is removed.
 
     `why` says what happens to the file that is there now, if any: it moves to earlier/.
@@ -53,6 +55,7 @@ class Journal:
         self.run = run
         self.folder = depot.root / "incoming" / run
         self._path = self.folder / "journal.jsonl"
+        self._data = str(depot.data)
         if not self._path.exists():
             self.folder.mkdir(parents=True, exist_ok=True)
             head = {"run": run, "started": stamp(now_utc()), "library": asdict(library)}
@@ -62,6 +65,10 @@ class Journal:
 
     def staged(self, path: str) -> Path:
         return self.folder / "data" / path
+
+    def staged_name(self, path: str) -> str:
+        """The same as text: where there are many small files, making path objects takes longer than writing."""
+        return f"{self.folder}/data/{path}"
 
     def remove(self, intents: Iterable[Intent]) -> None:
         """Move files to earlier/. To be called once, before anything else."""
@@ -86,33 +93,33 @@ class Journal:
             raise
         folders = _Folders(self.depot.root)
         for intent in intents:
-            self._put(intent, folders)
+            self._put(intent, folders, surely_staged=True)
         folders.flush()
 
     def _write_down(self, intents: Iterable[Intent], mark: str) -> None:
         with self._path.open("ab") as file:
             for intent in intents:
-                file.write(json.dumps(asdict(intent), ensure_ascii=False).encode() + b"\n")
+                file.write(_encode(intent) + b"\n")
             if mark:
                 file.write(json.dumps({"mark": mark}).encode() + b"\n")
             file.flush()
             os.fsync(file.fileno())
 
-    def _put(self, intent: Intent, folders: "_Folders") -> None:
+    def _put(self, intent: Intent, folders: "_Folders", *, surely_staged: bool = False) -> None:
         """As long as the staged file is there, what lies in its place is the former version."""
-        staged, target = self.staged(intent.path), self.depot.data / intent.path
-        if not staged.is_file():
+        staged, target = self.staged_name(intent.path), f"{self._data}/{intent.path}"
+        if not surely_staged and not os.path.isfile(staged):
             return
-        folders.make(target.parent)
-        if target.exists():
+        folders.make(target.rpartition("/")[0])
+        if os.path.lexists(target):
             self._set_aside(intent.path, folders)
-        staged.replace(target)
+        os.replace(staged, target)
 
     def _set_aside(self, path: str, folders: "_Folders") -> None:
         former = self.earlier(path)
-        folders.make(former.parent)
+        folders.make(str(former.parent))
         (self.depot.data / path).replace(former)
-        folders.note((self.depot.data / path).parent)
+        folders.note(str((self.depot.data / path).parent))
 
     def earlier(self, path: str) -> Path:
         """Where what lay at data/`path` is kept once this run has replaced or removed it."""
@@ -133,9 +140,9 @@ class Journal:
             for intent in self._of_kind("move"):
                 old, staged = self.depot.data / intent.was, self.staged(intent.path)
                 if old.is_file() and not staged.exists():
-                    folders.make(staged.parent)
+                    folders.make(str(staged.parent))
                     old.replace(staged)
-                    folders.note(old.parent)
+                    folders.note(str(old.parent))
             folders.flush()
             self._write_down((), _TAKEN)
         folders = _Folders(self.depot.root)
@@ -161,8 +168,8 @@ class Journal:
             return
         for line in self._lines():
             if line.get("what") == what:
-                with suppress(TypeError):
-                    yield Intent(**line)
+                with suppress(msgspec.ValidationError):
+                    yield msgspec.convert(line, Intent)
 
     def intents(self) -> Iterator[Intent]:
         """What was written down so far, in the order in which it is carried out."""
@@ -220,26 +227,26 @@ class _Folders:
 
     def __init__(self, root: Path) -> None:
         self._root = root
-        self._touched: dict[Path, None] = {}
+        self._touched: dict[str, None] = {}
 
-    def make(self, folder: Path) -> None:
+    def make(self, folder: str) -> None:
         if folder in self._touched:
             return
         missing = []
-        level = folder
+        level = Path(folder)
         while not level.is_dir() and level != self._root:
             missing.append(level)
             level = level.parent
         for made in reversed(missing):
             made.mkdir(exist_ok=True)
-            self._touched[made.parent] = None
+            self._touched[str(made.parent)] = None
         self._touched[folder] = None
 
-    def note(self, folder: Path) -> None:
+    def note(self, folder: str) -> None:
         self._touched[folder] = None
 
     def flush(self) -> None:
-        for folder in self._touched:
+        for folder in map(Path, self._touched):
             if folder.is_dir():
                 flush_folder(folder)
         self._touched.clear()

@@ -2,7 +2,10 @@
 
 import errno
 import hashlib
+import os
 import threading
+from collections import deque
+from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
@@ -21,6 +24,7 @@ PIECE = 1 << 20
 BUFFER = 144 << 20
 """Bytes that all lanes of a run may hold together."""
 _HELD_FILES = 2000
+_READERS = 3
 _MOST_HELD = 64 << 20  # a larger file is read back by its digest, not by comparing
 # Troubles that are not one file's: the drive is full, protected, or gone.
 _FATAL = {
@@ -41,6 +45,7 @@ class Item:
     mtime_ns: int
     frames: int = 0  # 1 for the original of a frame, which stands for it in counts
     why: str = ""
+    held: bool = False  # whether some depot has a version of it
 
 
 @dataclass(frozen=True)
@@ -69,7 +74,7 @@ class _Open:
 
 
 class Lane:
-    """Use: whole(), or begin(), piece()*, end() or abandon(), for each file; then finish(). take_results() tells.
+    """Use: small(), or begin(), piece()*, end() or abandon(), for each file; then finish(). take_results() tells.
 
     What goes wrong with one file is told of that file. Errors of the whole drive end the lane, not the run: `failure` then
     says what happened, and later files are passed over. `share` is how many lanes share the buffer.
@@ -82,21 +87,22 @@ class Lane:
         room = BUFFER // share
         self._most_held = room // 3
         self._queue: Queue[tuple[str, object]] = Queue(max(4, self._most_held // PIECE))
-        self._results: list[Copied] = []
+        self._results: deque[Copied] = deque()  # filled by one thread, emptied by another
         self._current: _Open | None = None
         self._held: list[_Held] = []
         self._held_bytes = 0
         self._failed_in_a_row = 0
         self._crash: BaseException | None = None
-        self._folders: set[Path] = set()
+        self._folders: set[str] = set()
         self._settler = ThreadPoolExecutor(1)
+        self._readers = ThreadPoolExecutor(_READERS)
         self._settling: Future[None] | None = None
         self._thread = threading.Thread(target=self._work, name=f"lane {depot.name}", daemon=True)
         self._thread.start()
 
-    def whole(self, item: Item, content: bytes) -> None:
-        """A small file at once."""
-        self._queue.put(("whole", (item, content)))
+    def small(self, files: Sequence[tuple[Item, bytes]]) -> None:
+        """Some small files at once: handing over one by one takes longer than writing."""
+        self._queue.put(("small", files))
 
     def begin(self, item: Item) -> None:
         self._queue.put(("begin", item))
@@ -116,6 +122,7 @@ class Lane:
         self._queue.put(("finish", None))
         self._thread.join()
         self._settler.shutdown()
+        self._readers.shutdown()
         if self._crash is not None:
             raise self._crash
 
@@ -130,12 +137,14 @@ class Lane:
 
     def take_results(self) -> list[Copied]:
         """What came of files since the last time."""
-        results, self._results = self._results, []
+        results = []
+        while self._results:
+            results.append(self._results.popleft())
         return results
 
     def _work(self) -> None:
         steps = {
-            "whole": self._whole,
+            "small": self._small,
             "begin": self._begin,
             "piece": self._piece,
             "end": self._end,
@@ -160,42 +169,61 @@ class Lane:
     def _failed(self, error: OSError) -> None:
         """Tell an error of the file that was being written; end the lane where it is not the file's alone."""
         current, self._current = self._current, None
-        if current is not None:
+        try:
+            if current is None:
+                raise error
             with suppress(OSError):
                 current.file.__exit__(None, None, None)
-        self._failed_in_a_row += 1
-        if current is None or error.errno in _FATAL or self._failed_in_a_row >= _TOO_MANY:
-            self.failure = error
-            return
-        with suppress(OSError):
-            self.journal.staged(current.item.path).unlink()
-        self._tell(current.item, f"it could not be written ({error.strerror or error})")
+            self._not_written(current.item, error)
+        except OSError as fatal:
+            self.failure = fatal
 
     def _tell(self, item: Item, trouble: str) -> None:
         self._results.append(Copied(item, trouble=trouble))
 
-    def _whole(self, argument: object) -> None:
-        assert isinstance(argument, tuple)
-        item, content = argument
-        self._begin(item)
-        self._piece(content)
-        self._end(None)
+    def _small(self, files: object) -> None:
+        assert isinstance(files, Sequence)
+        for item, content in files:
+            self._write(item, content)
+            self._hand_over_if_full()
+
+    def _write(self, item: Item, content: bytes) -> None:
+        staged = self.journal.staged_name(item.path)
+        self._make_folder(staged)
+        try:
+            self.depot.drive.write(staged, content, item.mtime_ns)
+        except OSError as error:
+            self._not_written(item, error)
+            return
+        self._failed_in_a_row = 0
+        self._hold(item, [content])
 
     def _begin(self, item: object) -> None:
         assert isinstance(item, Item)
         staged = self.journal.staged(item.path)
-        if staged.parent not in self._folders:
-            staged.parent.mkdir(parents=True, exist_ok=True)
-            self._folders.add(staged.parent)
+        self._make_folder(str(staged))
         keep: list[bytes] | None = [] if item.bytes <= _MOST_HELD else None
         try:
             file = self.depot.drive.open_to_write(staged)
         except OSError as error:
-            if error.errno in _FATAL:
-                raise
-            self._tell(item, f"it could not be written ({error.strerror or error})")
+            self._not_written(item, error)
             return
         self._current = _Open(item, file, keep)
+
+    def _make_folder(self, staged: str) -> None:
+        folder = staged.rpartition("/")[0]
+        if folder not in self._folders:
+            Path(folder).mkdir(parents=True, exist_ok=True)
+            self._folders.add(folder)
+
+    def _not_written(self, item: Item, error: OSError) -> None:
+        """Tell an error of the file; raise it where it is not the file's alone."""
+        self._failed_in_a_row += 1
+        if error.errno in _FATAL or self._failed_in_a_row >= _TOO_MANY:
+            raise error
+        with suppress(OSError):
+            self.journal.staged(item.path).unlink()
+        self._tell(item, f"it could not be written ({error.strerror or error})")
 
     def _piece(self, content: object) -> None:
         assert isinstance(content, bytes)
@@ -215,16 +243,23 @@ class Lane:
         set_time(self.journal.staged(current.item.path), current.item.mtime_ns)
         self._current = None
         self._failed_in_a_row = 0
-        self._held.append(_Held(current.item, current.pieces))
-        self._held_bytes += current.item.bytes
-        if self._held_bytes >= self._most_held or len(self._held) >= _HELD_FILES:
-            self._hand_over()
+        self._hold(current.item, current.pieces)
+        self._hand_over_if_full()
+
+    def _hold(self, item: Item, pieces: list[bytes] | None) -> None:
+        """Keep a written file until its batch is settled."""
+        self._held.append(_Held(item, pieces))
+        self._held_bytes += item.bytes
 
     def _abandon(self, _: object) -> None:
         current, self._current = self._current, None
         if current is not None:
             current.file.__exit__(None, None, None)
             self.journal.staged(current.item.path).unlink()
+
+    def _hand_over_if_full(self) -> None:
+        if self._held_bytes >= self._most_held or len(self._held) >= _HELD_FILES:
+            self._hand_over()
 
     def _hand_over(self) -> None:
         """Let what was written be settled while the next files are written."""
@@ -241,39 +276,48 @@ class Lane:
     def _settle(self, batch: list[_Held]) -> None:
         """Flush, read back from the medium, and put in place what proved right."""
         batch = self._flushed(batch)
-        intents, copied = [], []
-        for held in batch:
-            path, item = self.journal.staged(held.item.path), held.item
+        read_at = stamp(now_utc())
+        # Some at a time: a drive that is asked for one small file after the other is idle most of the time.
+        slices = [batch[start::_READERS] for start in range(_READERS)]
+        copied = [one for part in self._readers.map(lambda part: self._proven(part, read_at), slices) for one in part]
+        intents = [
+            Intent(one.item.path, one.item.sha256, one.item.bytes, read_at, one.grade, one.item.why) for one in copied
+        ]
+        try:
+            self.journal.put_in_place(intents)
+        except OSError as error:
+            if error.errno in _FATAL or not all(os.path.isfile(self.journal.staged_name(one.path)) for one in intents):
+                raise
+            for one in copied:
+                self._tell(one.item, f"the depot's journal could not be written ({error.strerror or error})")
+            return
+        self._results.extend(copied)
+
+    def _proven(self, part: list[_Held], read_at: str) -> list[Copied]:
+        """Read files back; those that are what was written. The others are told, and removed."""
+        proven = []
+        for held in part:
+            path, item = self.journal.staged_name(held.item.path), held.item
             try:
                 matches, grade = self._read_back(held, path)
             except OSError as error:
                 if error.errno in _FATAL:
                     raise
                 self._tell(item, f"it could not be read back ({error.strerror or error})")
-                path.unlink(missing_ok=True)
+                Path(path).unlink(missing_ok=True)
                 continue
             held.pieces = None
-            read_at = stamp(now_utc())
             if matches:
-                intents.append(Intent(item.path, item.sha256, item.bytes, read_at, grade, item.why))
-                copied.append(Copied(item, read_at, grade))
+                proven.append(Copied(item, read_at, grade))
             else:
-                path.unlink()
+                Path(path).unlink()
                 self._tell(item, "read back, it was not what was written; the drive cannot be trusted")
-        try:
-            self.journal.put_in_place(intents)
-        except OSError as error:
-            if error.errno in _FATAL or self.journal.staged(intents[-1].path).is_file() is False:
-                raise
-            for one in copied:
-                self._tell(one.item, f"the depot's journal could not be written ({error.strerror or error})")
-            return
-        self._results += copied
+        return proven
 
     def _flushed(self, batch: list[_Held]) -> list[_Held]:
         """Flush a batch; where that fails, each file for itself, to learn which it was."""
         try:
-            self.depot.drive.flush([self.journal.staged(held.item.path) for held in batch])
+            self.depot.drive.flush(self.journal.staged(held.item.path) for held in batch)
         except OSError as error:
             if error.errno in _FATAL:
                 raise
@@ -292,9 +336,11 @@ class Lane:
                 self._tell(held.item, f"it could not be flushed ({error.strerror or error})")
         return sound
 
-    def _read_back(self, held: _Held, path: Path) -> tuple[bool, str]:
+    def _read_back(self, held: _Held, path: str) -> tuple[bool, str]:
         """Compare with the bytes still at hand, by digest where they were too many to keep."""
-        with self.depot.drive.read_from_medium(path, PIECE) as reading:
+        if held.pieces is not None and len(held.pieces) == 1:
+            return self.depot.drive.compare(path, held.pieces[0])
+        with self.depot.drive.read_from_medium(Path(path), PIECE) as reading:
             if held.pieces is not None:
                 pairs = zip_longest(reading.pieces, held.pieces)
                 return all(came == written for came, written in pairs), reading.grade

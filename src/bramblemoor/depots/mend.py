@@ -123,7 +123,7 @@ def put_back(source: Source, item: Item, target: Path, aside: Path) -> bool:
     digest = hashlib.sha256()
     target.parent.mkdir(parents=True, exist_ok=True)
     try:
-        with source.path.open("rb", buffering=0) as file, fresh.open("wb", buffering=0) as copy:
+        with Path(source.path).open("rb", buffering=0) as file, fresh.open("wb", buffering=0) as copy:
             while piece := file.read(PIECE):
                 digest.update(piece)
                 copy.write(piece)

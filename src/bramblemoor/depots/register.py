@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from difflib import get_close_matches
+from functools import lru_cache
 from pathlib import Path
 
 import msgspec
@@ -235,6 +236,7 @@ def remember_line(library: Library, depot: Depot) -> None:
         db.execute("UPDATE depots SET runs = ?, line = ? WHERE id = ?", (line.runs, line.digest, depot.id))
 
 
+@lru_cache(16)
 def seconds(stamp: str) -> int:
     """Seconds since 1970 of a moment as receipts write it."""
     return int(datetime.fromisoformat(stamp).timestamp())

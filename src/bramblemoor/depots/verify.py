@@ -35,20 +35,21 @@ _ORDERS = {"everything": "path", "sample": "random()", "longest unread": "coales
 
 @dataclass(frozen=True)
 class Scope:
-    """What to read at each place: `choice` says in which order, the rest how much of it (0: no end)."""
+    """What to read at each place: `choice` says in which order, the rest how much of it (0: no end), of one year or of all."""
 
     choice: Choice = "everything"
     files: int = 0
     bytes: int = 0
     seconds: float = 0
+    year: int | None = None
 
     @property
     def whole(self) -> bool:
-        return self.choice == "everything" and not (self.files or self.bytes or self.seconds)
+        return self.choice == "everything" and not (self.files or self.bytes or self.seconds or self.year)
 
 
 @dataclass(frozen=True)
-class _Expected:
+class Expected:
     file: int
     path: str
     bytes: int
@@ -61,10 +62,10 @@ class _Expected:
 
 
 @dataclass(frozen=True)
-class _Seen:
+class Seen:
     """How one file was found: good, damaged or missing; `detail` says more where it helps."""
 
-    expected: _Expected
+    expected: Expected
     state: str
     grade: str = ""
     detail: str = ""
@@ -75,7 +76,7 @@ class _Seen:
 
 
 @dataclass(frozen=True)
-class _Place:
+class Place:
     """Something to read: a depot, or the library (number 0). `locate` leads from a path in the ledger to the file."""
 
     number: int
@@ -85,14 +86,14 @@ class _Place:
 
 
 @dataclass
-class _Result:
+class Result:
     """What was found at one place; `unread` is what the scope, or a stop, left for another time."""
 
-    place: _Place
+    place: Place
     due: Amount
     good: Amount = NOTHING
     grades: set[str] = field(default_factory=set)
-    amiss: list[_Seen] = field(default_factory=list)
+    amiss: list[Seen] = field(default_factory=list)
 
     @property
     def grade(self) -> str:
@@ -143,18 +144,10 @@ def verify(
         if os.access(depot.root, os.W_OK):
             finish_at(library, depot)
         remember_device(library, depot)
-    places = [_Place(number_of(library, depot), depot.name, depot.drive, depot.data.joinpath) for depot in depots]
-    if with_library:
-        drive = FolderDrive(library.root, {})
-        drive.flush([])  # what was just written to the library can only be read from its medium once it is there
-        places.append(_Place(LIBRARY, "library", drive, lambda path: source_of(library, path)))
-    results = [_Result(place, _due(library.db, place.number)) for place in places]
-    meter = _Meter(progress, sum(min(scope.bytes or result.due.bytes, result.due.bytes) for result in results))
-    for result in results:
-        _look_at(library, result, scope, pace, meter)
+    results = read_places(library, depots, with_library, scope, pace, progress)
     about_bags = {depot.id: list(_bag_findings(depot)) if scope.whole else [] for depot in depots}
     receipt = make_receipt(
-        library, "verify", name, started, stamp(now_utc()), [place.name for place in places],
+        library, "verify", name, started, stamp(now_utc()), [result.place.name for result in results],
         total(result.due for result in results),
         [kept for result in results for kept in result.kept()],
         [left for result in results for left in result.left_out()],
@@ -172,6 +165,22 @@ def verify(
     return receipt
 
 
+def read_places(
+    library: Library, depots: Sequence[Depot], with_library: bool, scope: Scope, pace: Pace, progress: Progress
+) -> list[Result]:
+    """Read what `scope` says at `depots` and, last, in the library; what is found is entered in the ledger."""
+    places = [Place(number_of(library, depot), depot.name, depot.drive, depot.data.joinpath) for depot in depots]
+    if with_library:
+        drive = FolderDrive(library.root, {})
+        drive.flush([])  # what was just written to the library can only be read from its medium once it is there
+        places.append(Place(LIBRARY, "library", drive, lambda path: source_of(library, path)))
+    results = [Result(place, _due(library.db, place.number, scope.year)) for place in places]
+    meter = _Meter(progress, sum(min(scope.bytes or result.due.bytes, result.due.bytes) for result in results))
+    for result in results:
+        _look_at(library, result, scope, pace, meter)
+    return results
+
+
 class _Meter:
     """Bytes read so far, over all places."""
 
@@ -183,33 +192,35 @@ class _Meter:
         self._progress("reading", self._done, self._whole)
 
 
-# What should be there: at a depot its copies as entered, under the path that they have there; in the library its files.
-_EXPECTED = {
-    False: "SELECT f.id, coalesce(c.path, f.path) AS path, f.bytes, coalesce(c.sha256, f.sha256) AS sha256, f.role, c.read_at"
-    " FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = :place",
-    True: "SELECT f.id, f.path, f.bytes, f.sha256, f.role, 0 AS read_at FROM files f"
-    " WHERE f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed') AND :place = 0",
-}
+def _expected(place: int, year: int | None) -> str:
+    """A query for what should be there: at a depot its copies as entered, under the path that they have there."""
+    of_year = f" AND f.frame IN (SELECT id FROM frames WHERE year = {year})" if year is not None else ""
+    if place == LIBRARY:
+        return (
+            "SELECT f.id, f.path, f.bytes, f.sha256, f.role, 0 AS read_at FROM files f"
+            f" WHERE f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed'){of_year}"
+        )
+    return (
+        "SELECT f.id, coalesce(c.path, f.path) AS path, f.bytes, coalesce(c.sha256, f.sha256) AS sha256, f.role, c.read_at"
+        f" FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = {place}{of_year}"
+    )
 
 
-def _due(db: sqlite3.Connection, place: int) -> Amount:
+def _due(db: sqlite3.Connection, place: int, year: int | None) -> Amount:
     row = db.execute(
-        "SELECT coalesce(sum(role = 'original'), 0), count(*), coalesce(sum(bytes), 0)"
-        f" FROM ({_EXPECTED[place == LIBRARY]})",
-        {"place": place},
+        f"SELECT coalesce(sum(role = 'original'), 0), count(*), coalesce(sum(bytes), 0) FROM ({_expected(place, year)})"
     ).fetchone()
     return Amount(*row)
 
 
-def _look_at(library: Library, result: _Result, scope: Scope, pace: Pace, meter: _Meter) -> None:
+def _look_at(library: Library, result: Result, scope: Scope, pace: Pace, meter: _Meter) -> None:
     """Read the files of a place, some at a time, and enter what was found."""
     db, place = library.db, result.place
     limit = f"LIMIT {scope.files}" if scope.files else ""
     db.execute("DROP TABLE IF EXISTS temp.reading")
     db.execute(
-        f"CREATE TEMP TABLE reading AS SELECT * FROM ({_EXPECTED[place.number == LIBRARY]})"
-        f" ORDER BY {_ORDERS[scope.choice]} {limit}",
-        {"place": place.number},
+        f"CREATE TEMP TABLE reading AS SELECT * FROM ({_expected(place.number, scope.year)})"
+        f" ORDER BY {_ORDERS[scope.choice]} {limit}"
     )
     until = time.monotonic() + scope.seconds if scope.seconds else None
     last = 0
@@ -228,16 +239,16 @@ def _look_at(library: Library, result: _Result, scope: Scope, pace: Pace, meter:
             _enter(library, result, [one for one in seen if one.state != "stopped"])
 
 
-def _affordable(rows: list[sqlite3.Row], scope: Scope, read: int, until: float | None) -> Iterator[_Expected]:
+def _affordable(rows: list[sqlite3.Row], scope: Scope, read: int, until: float | None) -> Iterator[Expected]:
     """As many of the next files as the budget in bytes takes; few at a time where the clock counts."""
     for number, row in enumerate(rows):
         if number and ((scope.bytes and read >= scope.bytes) or (until and number >= 2 * _WORKERS)):
             return
         read += row["bytes"]
-        yield _Expected(row["id"], row["path"], row["bytes"], row["sha256"], int(row["role"] == "original"))
+        yield Expected(row["id"], row["path"], row["bytes"], row["sha256"], int(row["role"] == "original"))
 
 
-def _enter(library: Library, result: _Result, seen: list[_Seen]) -> None:
+def _enter(library: Library, result: Result, seen: list[Seen]) -> None:
     with library.ledger.changing() as db:
         for one in seen:
             _remember(db, result.place.number, one)
@@ -250,7 +261,7 @@ def _enter(library: Library, result: _Result, seen: list[_Seen]) -> None:
             result.amiss.append(one)
 
 
-def _read(drive: Drive, path: Path, expected: _Expected, pace: Pace, meter: _Meter) -> _Seen:
+def _read(drive: Drive, path: Path, expected: Expected, pace: Pace, meter: _Meter) -> Seen:
     digest = hashlib.sha256()
     try:
         with drive.read_from_medium(path, PIECE) as reading:
@@ -259,18 +270,18 @@ def _read(drive: Drive, path: Path, expected: _Expected, pace: Pace, meter: _Met
                 pace.wait(len(piece))
                 meter.add(len(piece))
                 if pace.stopped:
-                    return _Seen(expected, "stopped")
+                    return Seen(expected, "stopped")
             grade = reading.grade
     except FileNotFoundError:
-        return _Seen(expected, "missing")
+        return Seen(expected, "missing")
     except OSError as error:
-        return _Seen(expected, "damaged", detail=error.strerror or "unreadable")
+        return Seen(expected, "damaged", detail=error.strerror or "unreadable")
     if digest.hexdigest() != expected.sha256:
-        return _Seen(expected, "damaged", detail="its content is not what it was")
-    return _Seen(expected, "good", grade)
+        return Seen(expected, "damaged", detail="its content is not what it was")
+    return Seen(expected, "good", grade)
 
 
-def _remember(db: sqlite3.Connection, place: int, seen: _Seen) -> None:
+def _remember(db: sqlite3.Connection, place: int, seen: Seen) -> None:
     file = seen.expected.file
     if seen.state != "good":
         mark_copy(db, place, file, seen.state)

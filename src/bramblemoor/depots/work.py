@@ -1,7 +1,7 @@
 """The work of a run: which files each depot lacks, has elsewhere, or has no use for; in temporary tables, not in memory."""
 
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from bramblemoor.depots.depot import Depot
@@ -47,13 +47,13 @@ class Work:
         prepare(self._db)
         self._db.executescript(
             "DROP TABLE IF EXISTS temp.lacks; DROP TABLE IF EXISTS temp.work;"
-            "CREATE TEMP TABLE lacks (file INTEGER, bit INTEGER);"
-            "CREATE TEMP TABLE work (n INTEGER PRIMARY KEY, file INTEGER, takers INTEGER);"
+            "CREATE TEMP TABLE lacks (file INTEGER, bit INTEGER, held INTEGER);"
+            "CREATE TEMP TABLE work (n INTEGER PRIMARY KEY, file INTEGER, takers INTEGER, held INTEGER);"
         )
         for member in members:
             where, values = chosen(member.terms)
             self._db.execute(
-                "INSERT INTO temp.lacks SELECT f.id, ? FROM files f LEFT JOIN frames r ON r.id = f.frame"
+                "INSERT INTO temp.lacks SELECT f.id, ?, c.file IS NOT NULL FROM files f LEFT JOIN frames r ON r.id = f.frame"
                 f" LEFT JOIN copies c ON c.file = f.id AND c.depot = ? WHERE {lacking} AND {where}"
                 " AND f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed')"
                 f" AND NOT ({before_moves} AND c.file IS NULL AND EXISTS (SELECT 1 FROM leftovers l"
@@ -61,7 +61,7 @@ class Work:
                 (member.bit, member.number, *values, member.number),
             )
         self._db.execute(
-            "INSERT INTO temp.work (file, takers) SELECT l.file, sum(l.bit) FROM temp.lacks l JOIN files f ON f.id = l.file"
+            "INSERT INTO temp.work (file, takers, held) SELECT l.file, sum(l.bit), max(l.held) FROM temp.lacks l JOIN files f ON f.id = l.file"
             " GROUP BY l.file ORDER BY (SELECT count(*) FROM copies o WHERE o.file = l.file AND o.state = 'proven'"
             " AND o.sha256 IS NULL), f.path"
         )
@@ -86,7 +86,7 @@ class Work:
         last = 0
         while True:
             rows = self._db.execute(
-                "SELECT n, takers, f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role FROM temp.work"
+                "SELECT n, takers, held, f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role FROM temp.work"
                 " JOIN files f ON f.id = file WHERE n > ? AND takers != 0 ORDER BY n LIMIT ?",
                 (last, _PAGE),
             ).fetchall()
@@ -94,21 +94,32 @@ class Work:
                 return
             for row in rows:
                 item = Item(
-                    row["id"], row["path"], row["bytes"], row["sha256"], row["mtime_ns"], row["role"] == "original"
+                    row["id"],
+                    row["path"],
+                    row["bytes"],
+                    row["sha256"],
+                    row["mtime_ns"],
+                    row["role"] == "original",
+                    held=bool(row["held"]),
                 )
                 yield row["n"], item, [member for member in self._members if row["takers"] & member.bit]
                 last = row["n"]
 
     def for_depot(self, item: Item, member: Member) -> Item:
         """The item, with the reason why what lies at a depot now is replaced, if it is more than an older version."""
+        if not item.held:
+            return item
         row = self._db.execute(
             "SELECT state FROM copies WHERE depot = ? AND file = ?", (member.number, item.file)
         ).fetchone()
         amiss = row is not None and row["state"] in ("damaged", "missing")
         return replace(item, why=f"it was {row['state']}") if amiss else item
 
-    def done(self, n: int, member: Member) -> None:
-        self._db.execute("UPDATE temp.work SET takers = takers & ~? WHERE n = ?", (member.bit, n))
+    def done(self, numbers: Iterable[int], member: Member) -> None:
+        """What a depot has, or cannot have."""
+        self._db.executemany(
+            "UPDATE temp.work SET takers = takers & ~? WHERE n = ?", ((member.bit, number) for number in numbers)
+        )
 
 
 def moves(db: sqlite3.Connection, member: Member) -> Iterator[Intent]:

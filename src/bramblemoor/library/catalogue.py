@@ -89,6 +89,12 @@ def claims_of(db: sqlite3.Connection, frame: int) -> list[Claim]:
     ]
 
 
+def is_bound(db: sqlite3.Connection, frame: int) -> bool:
+    """Whether a frame's year was put away: then its files are not to change."""
+    row = db.execute("SELECT 1 FROM bound JOIN frames ON bound.year = frames.year WHERE frames.id = ?", (frame,))
+    return row.fetchone() is not None
+
+
 def albums_of(db: sqlite3.Connection, frame: int) -> list[str]:
     rows = db.execute(
         "SELECT title FROM albums JOIN album_frames ON album = albums.id WHERE frame = ? ORDER BY title", (frame,)

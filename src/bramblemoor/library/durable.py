@@ -73,7 +73,7 @@ def write_atomically(path: Path, content: bytes, mtime_ns: int | None = None) ->
     flush_folder(path.parent)
 
 
-def set_time(path: Path, mtime_ns: int) -> None:
+def set_time(path: Path | str, mtime_ns: int) -> None:
     """Set a file's modification time; a file system that cannot hold the date keeps its own (the ledger knows it)."""
     with suppress(OSError, OverflowError):
         os.utime(path, ns=(mtime_ns, mtime_ns))

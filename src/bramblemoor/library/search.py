@@ -110,3 +110,20 @@ def day_after(written: str) -> str:
         return (first + timedelta(days=1)).isoformat()
     except (ValueError, OverflowError):
         return "~"
+
+
+def put_away(library: Library, frames: Sequence[int]) -> dict[int, tuple[str, ...]]:
+    """Which of these frames have left the working drive, and at which depots (name, with its site) they are."""
+    found: dict[int, tuple[str, ...]] = {}
+    if library.db.execute("SELECT 1 FROM bound WHERE freed != ''").fetchone() is None or library.at_depot:
+        return found
+    for frame in frames:
+        rows = library.db.execute(
+            "SELECT name || ' (' || site || ')' FROM files f JOIN copies c ON c.file = f.id JOIN depots d ON d.number = c.depot"
+            " WHERE f.frame = ? AND f.role = 'original' AND c.state IN ('proven', 'cached', 'written') AND retired = ''"
+            " AND EXISTS (SELECT 1 FROM copies WHERE depot = 0 AND file = f.id AND state = 'freed') ORDER BY d.number",
+            (frame,),
+        ).fetchall()
+        if rows:
+            found[frame] = tuple(row[0] for row in rows)
+    return found

@@ -27,6 +27,12 @@ class Guard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     frames: int = 500
 
 
+class Erase(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What must hold before a year leaves the working drive: so many copies on other drives, read back and fresh."""
+
+    copies: int = 2
+
+
 class Home(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The working library itself. `stand_in` names a pretend device, for demonstrations on a single disk."""
 
@@ -47,6 +53,7 @@ class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     library: Home
     rule: Rule = Rule()
     guard: Guard = Guard()
+    erase: Erase = Erase()
     naming: Naming = Naming()
 
 
@@ -55,7 +62,8 @@ The settings of a Bramblemoor library. Change them with any editor.
 A frame is sound when it has [rule] copies, the library counting as one, on so many kinds
 of medium and at so many sites, each read back from its medium within fresh_days.
 When others have changed or removed more than [guard] share of the frames, or more than
-so many frames, a backup stops and asks."""
+so many frames, a backup stops and asks. A bound year may leave the working drive when each of
+its files has [erase] copies on other drives."""
 
 
 def write_settings(folder: Path, settings: Settings) -> None:

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from bramblemoor.frames.xmp_reading import BrokenXmp
 from bramblemoor.frames.xmp_writing import PROPERTIES, Belonging, foreign_part, sidecar
-from bramblemoor.library.catalogue import NewFile, albums_of, enter_file, settle
+from bramblemoor.library.catalogue import NewFile, albums_of, enter_file, is_bound, settle
 from bramblemoor.library.durable import TEMPORARY, set_time
 from bramblemoor.library.home import Library
 
@@ -18,6 +18,8 @@ def write_sidecar(library: Library, frame: int, delivered: bytes | None = None) 
     """
     db = library.db
     facts = settle(db, frame)
+    if is_bound(db, frame):
+        return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are
     albums = albums_of(db, frame)
     told = db.execute(
         "SELECT count(*) FROM claims WHERE frame = ? AND source NOT IN ('camera', 'iptc', 'name', 'file')"

@@ -103,6 +103,8 @@ def _compare(library: Library, stock: Stock, progress: Progress) -> None:
             due = next(expected, None)
         stamp = (seen.bytes, seen.mtime_ns, seen.inode, seen.ctime_ns)
         if due is None or due[0] != seen.path:
+            if _is_freed(library.db, seen.path):
+                continue
             rows.append((seen.path, "new", None, None, None, None, *stamp))
         else:
             if not _as_recorded(seen, due, can_compare):
@@ -118,6 +120,14 @@ def _compare(library: Library, stock: Stock, progress: Progress) -> None:
         rows.append((due[0], "vanished", *due[1:4], due[9], due[4], due[5], 0, 0))
         due = next(expected, None)
     _note(library.db, rows)
+
+
+def _is_freed(db: sqlite3.Connection, path: str) -> bool:
+    """Whether a file was said to be freed, and is still there because freeing was interrupted."""
+    row = db.execute(
+        "SELECT 1 FROM files JOIN copies ON file = id AND depot = 0 AND state = 'freed' WHERE files.path = ?", (path,)
+    )
+    return row.fetchone() is not None
 
 
 def _as_recorded(seen: Seen, due: tuple[object, ...], can_compare: bool) -> bool:

@@ -11,7 +11,7 @@ from bramblemoor.frames.source import FileSource
 from bramblemoor.frames.xmp_reading import BrokenXmp, read_xmp
 from bramblemoor.frames.xmp_writing import foreign_part
 from bramblemoor.library.albums import write_album
-from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file, settle
+from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file, is_bound, settle
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import Finding
@@ -40,11 +40,6 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
     )
     for row in db.execute(new).fetchall():
         yield from _enter_new(library, row)
-
-
-def is_bound(db: sqlite3.Connection, frame: int) -> bool:
-    row = db.execute("SELECT 1 FROM bound JOIN frames ON bound.year = frames.year WHERE frames.id = ?", (frame,))
-    return row.fetchone() is not None
 
 
 def drop_file(library: Library, file: int) -> None:

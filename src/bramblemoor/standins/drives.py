@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import BinaryIO, cast
 
 from bramblemoor.depots.kinds.folder import FolderDrive
-from bramblemoor.depots.kinds.interface import Reading
+from bramblemoor.depots.kinds.interface import Grade, Reading
 
 
 class StandInDrive(FolderDrive):
@@ -24,6 +24,14 @@ class StandInDrive(FolderDrive):
     def open_to_write(self, path: Path) -> BinaryIO:
         file = super().open_to_write(path)
         return cast(BinaryIO, _Flipping(file)) if path.name == self.options.get("flips") else file
+
+    def write(self, path: str, content: bytes, mtime_ns: int) -> None:
+        if path.endswith(f"/{self.options.get('flips')}"):
+            content = bytes((content[0] ^ 1,)) + content[1:]
+        super().write(path, content, mtime_ns)
+
+    def compare(self, path: str, content: bytes) -> tuple[bool, Grade]:
+        return super().compare(path, content)[0], "medium"
 
     @contextmanager
     def read_from_medium(self, path: Path, size: int) -> Iterator[Reading]:

@@ -1,7 +1,7 @@
 """What a depot needs of the drive it lies on."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -38,7 +38,15 @@ class Drive(ABC):
         """A new or emptied file; what is written goes to the system unbuffered."""
 
     @abstractmethod
-    def flush(self, paths: Sequence[Path]) -> None:
+    def write(self, path: str, content: bytes, mtime_ns: int) -> None:
+        """Write a small file at once, with its time."""
+
+    @abstractmethod
+    def compare(self, path: str, content: bytes) -> tuple[bool, Grade]:
+        """Whether a small file is just this, read from the medium as far as can be had."""
+
+    @abstractmethod
+    def flush(self, paths: Iterable[Path]) -> None:
         """Make the content of written files durable."""
 
     @abstractmethod

@@ -1,0 +1,386 @@
+"""Faults of drives: full at every file, EIO on read, write and fsync, flipped bits, swapped drives, two runs at once.
+
+usage: faults.py [--eio 100] [--flips 50] [--pairs 20] [--only full,eio,flips,swaps,pairs] [--in FOLDER] [--seed N]
+
+Prints, for each fault, how often it was tried and how often what must hold held. Parts that this machine cannot do are named.
+"""
+
+import argparse
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from lab import Lab, amiss_in_bag, attach, available, contents, level, make_image, mount, mounted, unmount
+
+HERE = Path(__file__).parent
+# Lets a run begin although the drive is too small, as if another program took the room meanwhile.
+UNAWARE = "import bramblemoor.library.home as home; home.free_bytes = lambda folder: 1 << 40; "
+UNAWARE += "from bramblemoor.cli.main import main; main()"
+
+
+class Tally:
+    """Counts by fault; what does not hold is printed."""
+
+    def __init__(self) -> None:
+        self.tried: Counter[str] = Counter()
+        self.held: Counter[str] = Counter()
+
+    def enter(self, fault: str, problems: list[str]) -> None:
+        self.tried[fault] += 1
+        self.held[fault] += not problems
+        if problems:
+            print(f"{fault}: {'; '.join(problems[:3])}", flush=True)
+
+    def show(self) -> bool:
+        print(f"{'fault':<44}{'tried':>6}{'held':>6}")
+        for fault, count in self.tried.items():
+            print(f"{fault:<44}{count:>6}{self.held[fault]:>6}")
+        return self.tried == self.held
+
+
+def full(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespace) -> None:
+    """No room at each file of a run: said clearly, nothing broken, completed once there is room."""
+    for kind in ("ext4", "xfs", "btrfs", "exfat", "ntfs"):
+        if not available(kind):
+            print(f"full drives on {kind}: skipped, this machine cannot make or mount it")
+            continue
+        lab = Lab(root / kind)
+        lab.root.mkdir()
+        lab.make_library(14, 30_000, chance)
+        image, drive = lab.root / "image", lab.root / "drive"
+        make_image(image, kind)
+        with mounted(image, drive, kind):
+            (drive / "depot").mkdir()
+            lab.must("depot", "add", "d", str(drive / "depot"), "--site", "here", "--medium", "hdd")
+            state = lab.root / "ledger-before"
+            shutil.copytree(lab.library / "ledger", state)
+            empty = lab.root / "depot-before"
+            shutil.copytree(drive / "depot", empty)
+            for files in range(0, 15, 1 if kind == "ext4" else 3):
+                shutil.rmtree(lab.library / "ledger")
+                shutil.copytree(state, lab.library / "ledger")
+                shutil.rmtree(drive / "depot")
+                shutil.copytree(empty, drive / "depot")
+                hog = drive / "hog"
+                _fill(hog, leave=40_000 + files * 45_000)
+                done = subprocess.run(
+                    [sys.executable, "-c", UNAWARE, "--library", str(lab.library), "backup"], capture_output=True, text=True,
+                    cwd=lab.root, check=False,
+                )  # fmt: skip
+                problems = []
+                told = done.stdout + done.stderr
+                if done.returncode not in (0, 1, 3) or (done.returncode and "No space left" not in told):
+                    problems.append(f"with room for {files} files it ended with {done.returncode}: {told[-200:]}")
+                hog.unlink()
+                again = lab.run("backup")
+                if again.returncode:
+                    problems.append(f"the rerun ended with {again.returncode}: {again.stdout[-200:]}{again.stderr[-200:]}")
+                problems += amiss_in_bag(drive / "depot") + level(lab.library, drive / "depot")
+                tally.enter(f"no space, {kind}", problems)
+
+
+def _fill(hog: Path, leave: int) -> None:
+    """Take all the room of a drive but about so many bytes."""
+    with hog.open("wb", buffering=0) as file:
+        try:
+            while True:
+                file.write(bytes(1 << 18))
+        except OSError:
+            pass
+        try:
+            while True:
+                file.write(bytes(4096))
+        except OSError:
+            pass
+        file.truncate(max(0, file.tell() - leave))
+    subprocess.run(["sync", "-f", str(hog.parent)], check=False)
+
+
+@contextmanager
+def faulty(lab: Lab) -> Iterator[tuple[Path, Path]]:
+    """A drive that fails on order; yields where it is mounted, and the file for the orders."""
+    real, point, orders = lab.root / "real", lab.root / "faulty", lab.root / "orders.txt"
+    for folder in (real, point):
+        folder.mkdir(exist_ok=True)
+    server = subprocess.Popen([sys.executable, HERE / "faulty_folder.py", real, point, orders])
+    for _ in range(100):
+        if point.is_mount():
+            break
+        time.sleep(0.05)
+    try:
+        yield point, orders
+    finally:
+        orders.unlink(missing_ok=True)
+        unmount(point)
+        server.wait(30)
+
+
+def eio(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespace) -> None:
+    """EIO at one call: that file is named, the others complete, no good copy is replaced, a rerun completes."""
+    for kind in ("write", "fsync", "read"):
+        lab = Lab(root / f"eio-{kind}")
+        lab.root.mkdir()
+        lab.make_library(12, 20_000, chance)
+        with faulty(lab) as (drive, orders):
+            (drive / "depot").mkdir()
+            lab.must("depot", "add", "d", str(drive / "depot"), "--site", "here", "--medium", "hdd")
+            lab.must("backup")
+            for _ in range(given.eio):
+                for path in chance.sample(sorted((lab.library / "pictures").rglob("*.jpg")), 3):
+                    path.unlink()
+                for number in range(3):
+                    (lab.library / f"pictures/E{chance.randrange(10**9)}-{number}.jpg").write_bytes(
+                        bytes.fromhex("ffd8ffe0") + chance.randbytes(30_000)
+                    )
+                lab.must("stocktake", "--let-go", "--yes")
+                held = contents(drive / "depot", lab.library)
+                word = "data/" if kind != "read" else chance.choice(["incoming/", "data/"])
+                orders.write_text(f"{kind} {chance.randrange(1, 5)} {word}")
+                hit = orders.with_suffix(".hit")
+                hit.unlink(missing_ok=True)
+                command = "verify" if kind == "read" and word == "data/" else "backup"
+                done = lab.run(command, *(["d"] if command == "verify" else []))
+                orders.unlink(missing_ok=True)
+                if not hit.exists():
+                    continue
+                problems = []
+                name = Path(hit.read_text()).name
+                if done.returncode not in (1, 3) or (name not in done.stdout + done.stderr and done.returncode == 1):
+                    problems.append(f"{name} failed, and was not named ({done.returncode}): {done.stdout[-300:]}{done.stderr[-200:]}")
+                if command == "verify":
+                    lab.run("mend")
+                again = lab.run("backup")
+                if again.returncode:
+                    problems.append(f"the rerun ended with {again.returncode}: {again.stdout[-300:]}")
+                if held - contents(drive / "depot", lab.library):
+                    problems.append("contents were lost")
+                problems += amiss_in_bag(drive / "depot") + level(lab.library, drive / "depot")
+                tally.enter(f"EIO on {kind}", problems)
+
+
+def flips(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespace) -> None:
+    """One flipped bit: found by verify, and mended, or named where no good copy exists. Half of them on the device."""
+    lab = Lab(root / "flips")
+    lab.root.mkdir()
+    lab.make_library(12, 20_000, chance)
+    image, drive, kind = lab.root / "image", lab.root / "drive", "ext4"
+    on_device = available(kind) and shutil.which("filefrag") is not None
+    if not on_device:
+        print("flipped bits on the device: skipped, this machine cannot mount ext4 or has no filefrag")
+    if on_device:
+        make_image(image, kind)
+    device = attach(image) if on_device else ""
+
+    def plug() -> None:
+        if on_device and not mount(device, drive, kind):
+            raise RuntimeError("the drive does not mount")
+
+    drive.mkdir(exist_ok=True)
+    plug()
+    depot = drive / "depot"
+    depot.mkdir()
+    (lab.root / "second").mkdir()
+    lab.must("depot", "add", "d", str(depot), "--site", "here", "--medium", "hdd")
+    lab.must("depot", "add", "e", str(lab.root / "second"), "--site", "there", "--medium", "ssd")
+    lab.must("backup")
+    lab.change_things(chance)
+    lab.must("backup", codes=(0, 1))
+    targets: dict[str, Callable[[], list[Path]]] = {
+        "payload": lambda: [p for p in (depot / "data/pictures").rglob("*") if p.is_file()],
+        "manifest": lambda: [depot / "manifest-sha256.txt"],
+        "tag manifest": lambda: [depot / "tagmanifest-sha256.txt"],
+        "ledger snapshot": lambda: [depot / "data/ledger/ledger.sqlite"],
+        "depot.toml": lambda: [depot / "depot.toml"],
+        "earlier": lambda: [p for p in (depot / "earlier").rglob("*") if p.is_file() and p.name != "why.csv"],
+    }
+    for what, choose in targets.items():
+        for number in range(given.flips):
+            path = chance.choice(sorted(choose()))
+            before = path.read_bytes()
+            at, bit = chance.randrange(len(before)), 1 << chance.randrange(8)
+            if on_device and number % 2:
+                if not _flip_on_device(path, image, at, bit, lambda: unmount(drive), plug):
+                    continue
+                where = "device"
+            else:
+                with path.open("r+b") as file:
+                    file.seek(at)
+                    file.write(bytes((before[at] ^ bit,)))
+                where = "file"
+            problems = _found_and_mended(lab, depot, path, before)
+            if path.is_file() and path.read_bytes() != before and what == "earlier":
+                path.write_bytes(before)
+            tally.enter(f"flipped bit in {what}, {where}", problems)
+    unmount(drive) if on_device else None
+    if on_device:
+        subprocess.run(["losetup", "--detach", device], check=False)
+
+
+def _flip_on_device(
+    path: Path, image: Path, at: int, bit: int, unplug: Callable[[], None], plug: Callable[[], None]
+) -> bool:
+    """Flip a bit of a file in the image that its drive lies in; False where the file lies in no block of its own."""
+    subprocess.run(["sync"], check=False)
+    listed = subprocess.run(["filefrag", "-v", "-b1", str(path)], capture_output=True, text=True, check=False).stdout
+    for line in listed.splitlines():
+        fields = line.replace(":", " ").replace("..", " ").split()
+        if len(fields) >= 6 and fields[0].isdigit():
+            start, end, physical = int(fields[1]), int(fields[2]), int(fields[3])
+            if start <= at <= end:
+                unplug()
+                with image.open("r+b") as file:
+                    file.seek(physical + at - start)
+                    byte = file.read(1)[0]
+                    file.seek(physical + at - start)
+                    file.write(bytes((byte ^ bit,)))
+                plug()
+                return True
+    return False
+
+
+def _found_and_mended(lab: Lab, depot: Path, path: Path, before: bytes) -> list[str]:
+    """Verify must tell of it; then mend, or what the error says, must put it right, or name it as lost."""
+    name = path.relative_to(depot).as_posix().removeprefix("data/")
+    found = lab.run("verify", "d")
+    told = found.stdout + found.stderr
+    if found.returncode == 0:
+        return [f"{name}: the flip was not found"]
+    if path.name == "depot.toml" and "depot repair" in told:
+        lab.must("depot", "repair", "d", str(depot))
+    mended = lab.run("mend")
+    told += mended.stdout + mended.stderr
+    again = lab.run("verify", "d")
+    if name.startswith("earlier/") and "no good copy" in told:
+        return []
+    problems = []
+    if Path(name).name not in told:
+        problems.append(f"{name}: found, but not by name: {told[-300:]}")
+    if again.returncode:
+        problems.append(f"{name}: still amiss after mending: {again.stdout[-300:]}{again.stderr[-300:]}")
+    if name.startswith(("pictures", "ledger")) and path.read_bytes() != before:
+        problems.append(f"{name}: mended to something else")
+    problems += amiss_in_bag(depot)
+    return problems
+
+
+def swaps(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespace) -> None:
+    """A drive swapped for another, emptied, cloned, or mounted elsewhere: recognised or refused, and never written to."""
+    lab = Lab(root / "swaps")
+    lab.root.mkdir()
+    lab.make_library(8, 10_000, chance)
+    for name in ("d", "e"):
+        (lab.root / name).mkdir()
+        lab.must("depot", "add", name, str(lab.root / name), "--site", name, "--medium", "hdd")
+    lab.must("backup")
+    d, e, away = lab.root / "d", lab.root / "e", lab.root / "away"
+
+    def refused(what: str, words: str) -> None:
+        before = {p: p.stat().st_mtime_ns for p in d.rglob("*") if p.name != "in-use.lock"} if d.exists() else {}
+        done = lab.run("backup", "d")
+        after = {p: p.stat().st_mtime_ns for p in d.rglob("*") if p.name != "in-use.lock"} if d.exists() else {}
+        problems = [] if done.returncode == 3 and words in done.stderr else [f"{done.returncode}: {done.stderr[-200:]}"]
+        tally.enter(f"drive {what}", problems + (["something was written"] if before != after else []))
+
+    d.rename(away)
+    refused("gone", "is not there")
+    d.mkdir()
+    refused("not mounted, or emptied", "may not be mounted")
+    d.rmdir()
+    shutil.copytree(e, d)
+    refused("swapped for another", "holds another depot")
+    shutil.rmtree(d)
+    shutil.copytree(away, d)
+    shutil.copytree(away, lab.root / "clone")
+    shutil.rmtree(away)
+    lab.change_things(chance)
+    lab.must("backup", codes=(0, 1))
+    d.rename(away)
+    (lab.root / "clone").rename(d)
+    refused("replaced by its older clone", "a clone, or a drive that was put back")
+    shutil.rmtree(d)
+    away.rename(d)
+    if available("ext4"):
+        image, first, second = lab.root / "image", lab.root / "sdb", lab.root / "sdc"
+        make_image(image, "ext4")
+        with mounted(image, first, "ext4"):
+            lab.must("depot", "add", "usb", str(first), "--site", "cottage", "--medium", "hdd")
+            lab.must("backup", "usb")
+        with mounted(image, second, "ext4"):
+            done = lab.run("backup", "usb")
+            tally.enter("drive mounted elsewhere", [] if done.returncode == 0 else [done.stderr])
+
+
+def pairs(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespace) -> None:
+    """Two runs at once on one library, and of two copies of a library on one depot: one works, the other says so and leaves."""
+    lab, twin = Lab(root / "pairs"), Lab(root / "twin")
+    lab.root.mkdir()
+    lab.make_library(30, 60_000, chance)
+    (lab.root / "d").mkdir()
+    lab.must("depot", "add", "d", str(lab.root / "d"), "--site", "d", "--medium", "hdd")
+    shutil.copytree(lab.root, twin.root)
+    shutil.rmtree(twin.root / "d")
+    shutil.copytree(lab.library / "ledger", lab.root / "ledger-before")
+    for what, other, command in (("library", lab, "backup"), ("depot", twin, "backup")):
+        for number in range(given.pairs):
+            shutil.rmtree(lab.library / "ledger")
+            shutil.copytree(lab.root / "ledger-before", lab.library / "ledger")
+            if other is twin:
+                shutil.rmtree(twin.library / "ledger")
+                shutil.copytree(lab.root / "ledger-before", twin.library / "ledger")
+                twin.must("depot", "add", "d", str(lab.root / "d"))
+            for folder in ("data/pictures", "data/companions", "data/ledger", "earlier", "runs"):
+                shutil.rmtree(lab.root / "d" / folder, ignore_errors=True)
+            (lab.root / "d/manifest-sha256.txt").write_text("")
+            (lab.root / "d/line.json").unlink(missing_ok=True)
+            runs = []
+            for one in (lab, other):
+                runs.append(
+                    subprocess.Popen(
+                        [sys.executable, "-m", "bramblemoor", "--library", str(one.library), command], cwd=one.root,
+                        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+                    )
+                )  # fmt: skip
+                time.sleep(chance.uniform(0, 0.15))
+            ended = [(run.communicate(timeout=120), run.returncode) for run in runs]
+            codes = sorted(code for _, code in ended)
+            told = "".join(err for (_, err), _ in ended)
+            problems = []
+            if codes == [0, 3]:
+                if "Another run is working" not in told:
+                    problems.append(f"the other did not say so: {told[-200:]}")
+            elif codes != [0, 0]:
+                problems.append(f"they ended with {codes}: {told[-200:]}")
+            again = lab.run("backup")
+            problems += [] if again.returncode == 0 else [f"the rerun ended with {again.returncode}: {again.stderr[-200:]}"]
+            problems += amiss_in_bag(lab.root / "d") + level(lab.library, lab.root / "d")
+            tally.enter(f"two runs at once on one {what}" + (" (met)" if codes == [0, 3] else " (one after the other)"), problems)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--eio", type=int, default=100)
+    parser.add_argument("--flips", type=int, default=50)
+    parser.add_argument("--pairs", type=int, default=20)
+    parser.add_argument("--only", default="full,eio,flips,swaps,pairs")
+    parser.add_argument("--in", dest="where", type=Path, default=Path("/dev/shm"))
+    parser.add_argument("--seed", type=int, default=int(time.time()))
+    given = parser.parse_args()
+    chance = random.Random(given.seed)
+    print(f"seed {given.seed}", flush=True)
+    tally = Tally()
+    parts = {"full": full, "eio": eio, "flips": flips, "swaps": swaps, "pairs": pairs}
+    for name in given.only.split(","):
+        with tempfile.TemporaryDirectory(dir=given.where) as folder:
+            parts[name](Path(folder), chance, tally, given)
+    sys.exit(not tally.show())
+
+
+if __name__ == "__main__":
+    main()

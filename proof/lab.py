@@ -1,0 +1,181 @@
+"""What the proofs of copies share: a small library, depots on file systems of their own, and an independent judge.
+
+Nothing here imports Bramblemoor: it runs the program, and reads what lies on disk by the open formats alone.
+"""
+
+import hashlib
+import os
+import random
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+PROGRAM = [sys.executable, "-m", "bramblemoor"]
+HEAD = bytes.fromhex("ffd8ffe000104a46494600010100000100010000ffdb004300") + b"\x01" * 64
+MAKERS = {
+    "ext4": ("mkfs.ext4", "-q", "-m0"),
+    "xfs": ("mkfs.xfs", "-q", "-f"),
+    "btrfs": ("mkfs.btrfs", "-q", "-f"),
+    "exfat": ("mkfs.exfat", "-q"),
+    "ntfs": ("mkntfs", "-q", "-F", "-f"),
+}
+MOUNTERS = {
+    "exfat": ("mount.exfat-fuse",),
+    "ntfs": ("ntfs-3g", "-o", "windows_names"),
+    "ntfs-ignore-case": ("lowntfs-3g", "-o", "windows_names,ignore_case"),
+}
+SIZES = {"xfs": 310 << 20, "btrfs": 130 << 20}
+
+
+def available(kind: str) -> bool:
+    """Whether this machine can make and mount such a file system."""
+    maker = MAKERS[kind.partition("-")[0]][0]
+    mounter = MOUNTERS.get(kind, ("mount",))[0]
+    return os.geteuid() == 0 and shutil.which(maker) is not None and shutil.which(mounter) is not None
+
+
+def make_image(path: Path, kind: str, size: int = 48 << 20) -> None:
+    with path.open("wb") as file:
+        file.truncate(SIZES.get(kind, size))
+    subprocess.run([*MAKERS[kind.partition("-")[0]], str(path)], check=True, capture_output=True)
+
+
+def attach(image: Path) -> str:
+    """A loop device over an image."""
+    done = subprocess.run(["losetup", "--find", "--show", str(image)], check=True, capture_output=True, text=True)
+    return done.stdout.strip()
+
+
+def mount(device: str, folder: Path, kind: str, options: str = "") -> bool:
+    folder.mkdir(exist_ok=True)
+    command = list(MOUNTERS.get(kind, ("mount", "-t", kind)))
+    if options:
+        command += ["-o", options]
+    return subprocess.run([*command, device, str(folder)], capture_output=True, check=False).returncode == 0
+
+
+def unmount(folder: Path) -> None:
+    for _ in range(50):
+        if subprocess.run(["umount", str(folder)], capture_output=True, check=False).returncode == 0:
+            return
+        subprocess.run(["sleep", "0.1"], check=False)
+
+
+@contextmanager
+def mounted(image: Path, folder: Path, kind: str) -> Iterator[None]:
+    """An image as a drive; afterwards it is as if it had been unplugged in good order."""
+    device = attach(image)
+    try:
+        if not mount(device, folder, kind):
+            raise RuntimeError(f"{kind} does not mount")
+        try:
+            yield
+        finally:
+            unmount(folder)
+    finally:
+        subprocess.run(["losetup", "--detach", device], check=False)
+
+
+@dataclass
+class Lab:
+    """A folder with a library, and depots beside it."""
+
+    root: Path
+
+    @property
+    def library(self) -> Path:
+        return self.root / "library"
+
+    def run(self, *arguments: str, prefix: Sequence[str] = (), timeout: float = 120) -> subprocess.CompletedProcess[str]:
+        environment = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
+        return subprocess.run(
+            [*prefix, *PROGRAM, "--library", str(self.library), *arguments], cwd=self.root, capture_output=True, text=True,
+            check=False, timeout=timeout, env=environment,
+        )  # fmt: skip
+
+    def must(self, *arguments: str, codes: Sequence[int] = (0,)) -> str:
+        done = self.run(*arguments)
+        if done.returncode not in codes:
+            raise RuntimeError(f"{arguments} ended with {done.returncode}: {done.stdout}{done.stderr}")
+        return done.stdout
+
+    def make_library(self, pictures: int, size: int, chance: random.Random) -> None:
+        """A library of pictures put there by hand, with a few sidecars and companions."""
+        subprocess.run([*PROGRAM, "new", "library"], cwd=self.root, check=True, capture_output=True)
+        for number in range(pictures):
+            folder = self.library / f"pictures/{2020 + number % 4}/shoot {number % 7}"
+            folder.mkdir(parents=True, exist_ok=True)
+            name = f"{2020 + number % 4}0102_{number % 24:02}0000_{number:04}.jpg"
+            (folder / name).write_bytes(HEAD + chance.randbytes(size + chance.randrange(size)))
+        (self.library / "companions/catalogue.db").write_bytes(chance.randbytes(5000))
+        self.must("stocktake", "--yes")
+
+    def change_things(self, chance: random.Random) -> None:
+        """A day's work: titles told, a folder moved, companions changed, new pictures."""
+        names = sorted(path.name for path in (self.library / "pictures").rglob("*.jpg"))
+        for name in chance.sample(names, 3):
+            self.must("tell", name, "--title", f"Title {chance.random()}")
+        moved = self.library / "pictures/2020"
+        moved.rename(self.library / f"pictures/renamed {chance.randrange(10**6)}") if moved.exists() else None
+        (self.library / "companions/catalogue.db").write_bytes(chance.randbytes(6000))
+        (self.library / "companions/old.txt").unlink(missing_ok=True)
+        new = self.library / f"pictures/new {chance.randrange(10**6)}"
+        new.mkdir()
+        for number in range(4):
+            (new / f"N{number}.jpg").write_bytes(HEAD + chance.randbytes(30_000))
+
+
+def contents(*roots: Path) -> set[str]:
+    """Digests of every picture, sidecar and companion below some folders, wherever it lies."""
+    found = set()
+    for root in roots:
+        for path in root.rglob("*"):
+            if path.suffix in (".jpg", ".xmp", ".db") and path.is_file():
+                found.add(hashlib.sha256(path.read_bytes()).hexdigest())
+    return found
+
+
+def amiss_in_bag(root: Path) -> list[str]:
+    """What RFC 8493 finds wrong with a depot: manifests that do not fit, files that none lists, a run left open."""
+    problems = []
+    for name in ("manifest-sha256.txt", "tagmanifest-sha256.txt"):
+        listed = set()
+        lines = (root / name).read_text().splitlines() if (root / name).is_file() else []
+        for line in lines:
+            digest, _, path = line.partition("  ")
+            listed.add(path)
+            file = root / path
+            if not file.is_file():
+                problems.append(f"{name} lists {path}, which is missing")
+            elif hashlib.sha256(file.read_bytes()).hexdigest() != digest:
+                problems.append(f"{name}: {path} does not fit")
+        if name.startswith("manifest"):
+            for path in (root / "data").rglob("*"):
+                if path.is_file() and path.relative_to(root).as_posix() not in listed:
+                    problems.append(f"{path.relative_to(root)} is in no manifest")
+        if not lines:
+            problems.append(f"{name} is missing or empty")
+    if (root / "incoming").exists():
+        problems.append("a run is open")
+    return problems
+
+
+def level(library: Path, depot: Path) -> list[str]:
+    """Where a depot's pictures and companions differ from the library's."""
+
+    def all_below(root: Path) -> dict[str, str]:
+        return {
+            path.relative_to(root).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
+            for folder in ("pictures", "companions")
+            for path in (root / folder).rglob("*")
+            if path.is_file()
+        }
+
+    ours, theirs = all_below(library), all_below(depot / "data")
+    return [f"{path} differs" for path in sorted(ours.keys() | theirs.keys()) if ours.get(path) != theirs.get(path)]
+
+

@@ -1,0 +1,242 @@
+"""Putting a year away: proven identical on its depots, then fixed, then freed from the working drive; and opened again."""
+
+import hashlib
+import json
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from bramblemoor.depots.copying import Pace, Progress
+from bramblemoor.depots.depot import Depot
+from bramblemoor.depots.records import make_receipt, run_name
+from bramblemoor.depots.register import finish_at, known_depots, number_of
+from bramblemoor.depots.restore import Account, Menu, bring_all
+from bramblemoor.depots.shelf import Shelf
+from bramblemoor.depots.tally import settle
+from bramblemoor.depots.verify import Result, Scope, read_places
+from bramblemoor.errors import NotPossible, WrongUse
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.durable import flush_folder, free_bytes
+from bramblemoor.library.home import Library, require_room
+from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
+from bramblemoor.library.stock import take_stock
+
+_OF_YEAR = "SELECT f.* FROM files f JOIN frames r ON r.id = f.frame WHERE r.year = ?"
+_AMOUNT = "coalesce(sum(role = 'original'), 0), count(*), coalesce(sum(bytes), 0)"
+
+
+@dataclass(frozen=True)
+class Bound:
+    """A year that was put away. `freed` says when it left the working drive, "" where it is there."""
+
+    year: int
+    at: str
+    depots: tuple[str, ...]
+    receipt: str
+    freed: str
+
+
+def bound_years(library: Library) -> list[Bound]:
+    names = {depot.id: depot.name for depot in known_depots(library)}
+    return [
+        Bound(
+            row["year"], row["at"], tuple(names.get(one, one[:8]) for one in json.loads(row["depots"])), row["receipt"],
+            row["freed"],
+        )
+        for row in library.db.execute("SELECT * FROM bound ORDER BY year")
+    ]  # fmt: skip
+
+
+def bind(
+    library: Library, year: int, depots: Sequence[Depot], progress: Progress, pace: Pace, *, yes: bool = False
+) -> tuple[Receipt, bool]:
+    """Read a year's files in the library and at `depots`, and bind it if all are identical; says whether it was bound.
+
+    The receipt is the year's final one: it holds a digest of the list of its files. Raises WrongUse for a year without
+    frames or one that is bound already, NotPossible where a depot lacks some of it.
+    """
+    db = library.db
+    if _bound(library, year) is not None:
+        raise WrongUse(f"{year} is bound already.", f"To open it for work: bramblemoor reopen {year}.")
+    whole = Amount(*db.execute(f"SELECT {_AMOUNT} FROM ({_OF_YEAR})", (year,)).fetchone())
+    if not whole.files:
+        raise WrongUse(f"No frame of {year} is in the library.", "bramblemoor standing lists the years.")
+    started = stamp(now_utc())
+    for depot in depots:
+        finish_at(library, depot)
+    stock = take_stock(library, progress, yes=yes)
+    for depot in depots:
+        lacking = db.execute(
+            f"SELECT count(*) FROM ({_OF_YEAR}) f LEFT JOIN copies c ON c.file = f.id AND c.depot = ?"
+            " WHERE c.file IS NULL OR c.sha256 IS NOT NULL OR c.path IS NOT NULL",
+            (year, number_of(library, depot)),
+        ).fetchone()[0]
+        if lacking:
+            raise NotPossible(
+                f"The depot {depot.name} lacks {lacking:,} files of {year}, or has older ones.",
+                f"Bring it level first: bramblemoor backup {depot.name}.",
+            )
+    results = read_places(library, depots, True, Scope(year=year), pace, progress)
+    doubtful = [
+        Finding(result.place.name, "it may have been read from a cache: remount the drive, then bind again")
+        for result in results
+        if result.place.number and result.grade != "medium"
+    ]
+    identical = all(result.good == whole for result in results) and not doubtful and not pace.stopped
+    name = run_name(library, started)
+    receipt = _bind_receipt(library, year, name, started, whole, results, [*doubtful, *stock.findings], identical)
+    write_receipt(library.receipts, receipt)
+    if identical:
+        with library.ledger.changing(facts=True):
+            db.execute(
+                "INSERT INTO bound VALUES (?, ?, ?, ?, '')",
+                (year, receipt.finished, json.dumps([depot.id for depot in depots]), receipt.file_name),
+            )
+    return receipt, identical
+
+
+def _bind_receipt(
+    library: Library, year: int, name: str, started: str, whole: Amount, results: list[Result], findings: list[Finding],
+    identical: bool,
+) -> Receipt:  # fmt: skip
+    listing = hashlib.sha256()
+    for row in library.db.execute(f"{_OF_YEAR} ORDER BY f.path", (year,)):
+        listing.update(f"{row['sha256']}  {row['path']}\n".encode())
+    receipt = make_receipt(
+        library, "bind", name, started, stamp(now_utc()), [result.place.name for result in results],
+        total(whole for _ in results),
+        [kept for result in results for kept in result.kept()],
+        [left for result in results for left in result.left_out()],
+        findings,
+    )  # fmt: skip
+    receipt.about["year"] = str(year)
+    receipt.about["bound"] = "yes" if identical else "no"
+    receipt.about["sha256 of its list of files"] = listing.hexdigest()
+    return receipt
+
+
+def free(library: Library, year: int, progress: Progress) -> Receipt:
+    """Delete a bound year from the working drive, once the rule for erasing holds for each of its files.
+
+    Raises WrongUse for a year that is not bound, NotPossible where a file has too few fresh copies elsewhere, or has changed.
+    """
+    bound = _bound(library, year)
+    if bound is None:
+        raise WrongUse(f"{year} is not bound.", f"First: bramblemoor bind {year}.")
+    started = stamp(now_utc())
+    if not bound.freed:
+        take_stock(library, progress)
+        _require_rule(library, year)
+        with library.ledger.changing(facts=True) as db:
+            # Entered first: what is said to be freed and is still there does no harm, the other way round it would be lost.
+            db.execute(f"INSERT INTO copies (depot, file, state) SELECT 0, id, 'freed' FROM ({_OF_YEAR})", (year,))
+            db.execute("UPDATE bound SET freed = ? WHERE year = ?", (started, year))
+            settle(db)
+    freed, findings = Amount(), []
+    folders: set[Path] = set()
+    rows = library.db.execute(f"{_OF_YEAR} ORDER BY f.path", (year,)).fetchall()
+    before = free_bytes(library.root)
+    for number, row in enumerate(rows, 1):
+        path = library.root / row["path"]
+        if path.is_file():
+            if path.stat().st_size != row["bytes"]:
+                findings.append(Finding(row["path"], "it is not what it was; it was left where it is"))
+                continue
+            path.unlink()
+            folders.add(path.parent)
+        freed += Amount(int(row["role"] == "original"), 1, row["bytes"])
+        progress("freeing", number, len(rows))
+    _remove_empty(folders, library.root / "pictures")
+    came_in = Amount(*library.db.execute(f"SELECT {_AMOUNT} FROM ({_OF_YEAR})", (year,)).fetchone())
+    kept = [Kept("away from the working drive; on its depots", freed)]
+    left = [
+        LeftOut(finding.name, finding.what, Amount(int(row["role"] == "original"), 1, row["bytes"]))
+        for finding in findings
+        for row in rows
+        if row["path"] == finding.name
+    ]
+    name = run_name(library, started)
+    receipt = make_receipt(library, "free", name, started, stamp(now_utc()), bound.depots, came_in, kept, left, [])
+    receipt.about["year"] = str(year)
+    receipt.about["bytes free before and now"] = f"{before}, {free_bytes(library.root)}"
+    write_receipt(library.receipts, receipt)
+    return receipt
+
+
+def _require_rule(library: Library, year: int) -> None:
+    """Each file needs so many copies elsewhere, on as many drives, read from the medium and fresh; none may be amiss here."""
+    rule = library.settings.erase
+    cutoff = int(now_utc().timestamp()) - library.settings.rule.fresh_days * 86_400
+    amiss = library.db.execute(
+        f"SELECT f.path FROM ({_OF_YEAR}) f JOIN copies c ON c.file = f.id AND c.depot = 0 ORDER BY f.path LIMIT 1",
+        (year,),
+    ).fetchone()
+    if amiss is not None:
+        raise NotPossible(
+            f"{amiss[0]} is damaged, changed or missing in the library.", "Put that right first: bramblemoor mend."
+        )
+    poor = library.db.execute(
+        "SELECT path, (SELECT count(DISTINCT d.device) FROM copies c JOIN depots d ON d.number = c.depot"
+        " WHERE c.file = f.id AND c.state = 'proven' AND c.sha256 IS NULL AND c.read_at >= ? AND d.retired = ''"
+        f" AND d.device != ?) AS copies FROM ({_OF_YEAR}) f WHERE copies < ? ORDER BY copies, path",
+        (cutoff, _own_device(library), year, rule.copies),
+    ).fetchall()
+    if poor:
+        raise NotPossible(
+            f"{len(poor):,} files of {year} have fewer than {rule.copies} fresh copies, read from their medium, on drives"
+            f" elsewhere; {poor[0]['path']} has {poor[0]['copies']}.",
+            "Nothing was deleted. Bring the depots level and read them: bramblemoor backup, then verify.",
+        )
+
+
+def _own_device(library: Library) -> str:
+    from bramblemoor.depots.standing import holders_of
+
+    return holders_of(library)[0].device
+
+
+def _remove_empty(folders: set[Path], top: Path) -> None:
+    for folder in sorted(folders, key=lambda one: len(one.parts), reverse=True):
+        level = folder
+        while level != top and level.is_dir() and not any(os.scandir(level)):
+            level.rmdir()
+            level = level.parent
+        flush_folder(level)
+
+
+def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progress) -> Receipt:
+    """Open a bound year for work: what was freed is brought back from `depots`, and the year is bound no more.
+
+    Raises WrongUse for a year that is not bound. Where a file cannot be had the year stays bound.
+    """
+    bound = _bound(library, year)
+    if bound is None:
+        raise WrongUse(f"{year} is not bound: it is open for work.", "bramblemoor bind lists the bound years.")
+    started = stamp(now_utc())
+    menu = Menu([Shelf(depot) for depot in depots])
+    for row in library.db.execute(_OF_YEAR, (year,)):
+        menu.add(row["path"], row["sha256"], row["mtime_ns"], int(row["role"] == "original"))
+    require_room(library.root, menu.lacking(library.root), f"Opening {year}")
+    account = Account()
+    for wanted, result in bring_all(library.root, menu, progress):
+        account.enter(wanted, result, depots[0])
+    name = run_name(library, started)
+    receipt = account.receipt(library.name, int(name.partition("-")[0]), depots, started, {"year": str(year)})
+    receipt = make_receipt(
+        library, "reopen", name, started, receipt.finished, [depot.name for depot in depots], receipt.came_in, receipt.kept,
+        receipt.left_out, receipt.findings,
+    )  # fmt: skip
+    receipt.about["year"] = str(year)
+    if not receipt.left_out:
+        with library.ledger.changing(facts=True) as db:
+            db.execute(f"DELETE FROM copies WHERE depot = 0 AND file IN (SELECT id FROM ({_OF_YEAR}))", (year,))
+            db.execute(f"UPDATE files SET seen_ns = 0 WHERE id IN (SELECT id FROM ({_OF_YEAR}))", (year,))
+            db.execute("DELETE FROM bound WHERE year = ?", (year,))
+            settle(db)
+    write_receipt(library.receipts, receipt)
+    return receipt
+
+
+def _bound(library: Library, year: int) -> Bound | None:
+    return next((bound for bound in bound_years(library) if bound.year == year), None)
