@@ -81,7 +81,9 @@ def full(root: Path, chance: random.Random, tally: Tally, given: argparse.Namesp
                 hog.unlink()
                 again = lab.run("backup")
                 if again.returncode:
-                    problems.append(f"the rerun ended with {again.returncode}: {again.stdout[-200:]}{again.stderr[-200:]}")
+                    problems.append(
+                        f"the rerun ended with {again.returncode}: {again.stdout[-200:]}{again.stderr[-200:]}"
+                    )
                 problems += amiss_in_bag(drive / "depot") + level(lab.library, drive / "depot")
                 tally.enter(f"no space, {kind}", problems)
 
@@ -153,7 +155,9 @@ def eio(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespa
                 problems = []
                 name = Path(hit.read_text()).name
                 if done.returncode not in (1, 3) or (name not in done.stdout + done.stderr and done.returncode == 1):
-                    problems.append(f"{name} failed, and was not named ({done.returncode}): {done.stdout[-300:]}{done.stderr[-200:]}")
+                    problems.append(
+                        f"{name} failed, and was not named ({done.returncode}): {done.stdout[-300:]}{done.stderr[-200:]}"
+                    )
                 if command == "verify":
                     lab.run("mend")
                 again = lab.run("backup")
@@ -324,8 +328,13 @@ def pairs(root: Path, chance: random.Random, tally: Tally, given: argparse.Names
     lab.make_library(30, 60_000, chance)
     (lab.root / "d").mkdir()
     lab.must("depot", "add", "d", str(lab.root / "d"), "--site", "d", "--medium", "hdd")
+    lab.must("backup")  # both then continue the same line
     shutil.copytree(lab.root, twin.root)
     shutil.rmtree(twin.root / "d")
+    shutil.copytree(lab.root / "d", lab.root / "d-before")
+    for one in (lab, twin):
+        (one.library / "companions/large.db").write_bytes(bytes(4_000_000))
+        one.must("backup", "--dry-run") if one is lab else None
     shutil.copytree(lab.library / "ledger", lab.root / "ledger-before")
     for what, other, command in (("library", lab, "backup"), ("depot", twin, "backup")):
         for number in range(given.pairs):
@@ -335,19 +344,17 @@ def pairs(root: Path, chance: random.Random, tally: Tally, given: argparse.Names
                 shutil.rmtree(twin.library / "ledger")
                 shutil.copytree(lab.root / "ledger-before", twin.library / "ledger")
                 twin.must("depot", "add", "d", str(lab.root / "d"))
-            for folder in ("data/pictures", "data/companions", "data/ledger", "earlier", "runs"):
-                shutil.rmtree(lab.root / "d" / folder, ignore_errors=True)
-            (lab.root / "d/manifest-sha256.txt").write_text("")
-            (lab.root / "d/line.json").unlink(missing_ok=True)
+            shutil.rmtree(lab.root / "d")
+            shutil.copytree(lab.root / "d-before", lab.root / "d")
             runs = []
             for one in (lab, other):
                 runs.append(
                     subprocess.Popen(
-                        [sys.executable, "-m", "bramblemoor", "--library", str(one.library), command], cwd=one.root,
+                        [sys.executable, "-m", "bramblemoor", "--library", str(one.library), command, "--limit", "2MB"], cwd=one.root,
                         stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
                     )
                 )  # fmt: skip
-                time.sleep(chance.uniform(0, 0.15))
+                time.sleep(chance.uniform(0.5, 0.8))  # the first one, slowed down, is at work
             ended = [(run.communicate(timeout=120), run.returncode) for run in runs]
             codes = sorted(code for _, code in ended)
             told = "".join(err for (_, err), _ in ended)
@@ -358,9 +365,14 @@ def pairs(root: Path, chance: random.Random, tally: Tally, given: argparse.Names
             elif codes != [0, 0]:
                 problems.append(f"they ended with {codes}: {told[-200:]}")
             again = lab.run("backup")
-            problems += [] if again.returncode == 0 else [f"the rerun ended with {again.returncode}: {again.stderr[-200:]}"]
+            problems += (
+                [] if again.returncode == 0 else [f"the rerun ended with {again.returncode}: {again.stderr[-200:]}"]
+            )
             problems += amiss_in_bag(lab.root / "d") + level(lab.library, lab.root / "d")
-            tally.enter(f"two runs at once on one {what}" + (" (met)" if codes == [0, 3] else " (one after the other)"), problems)
+            tally.enter(
+                f"two runs at once on one {what}" + (" (met)" if codes == [0, 3] else " (one after the other)"),
+                problems,
+            )
 
 
 def main() -> None:

@@ -20,7 +20,7 @@ MAKERS = {
     "ext4": ("mkfs.ext4", "-q", "-m0"),
     "xfs": ("mkfs.xfs", "-q", "-f"),
     "btrfs": ("mkfs.btrfs", "-q", "-f"),
-    "exfat": ("mkfs.exfat", "-q"),
+    "exfat": ("mkfs.exfat",),
     "ntfs": ("mkntfs", "-q", "-F", "-f"),
 }
 MOUNTERS = {
@@ -90,7 +90,9 @@ class Lab:
     def library(self) -> Path:
         return self.root / "library"
 
-    def run(self, *arguments: str, prefix: Sequence[str] = (), timeout: float = 120) -> subprocess.CompletedProcess[str]:
+    def run(
+        self, *arguments: str, prefix: Sequence[str] = (), timeout: float = 120
+    ) -> subprocess.CompletedProcess[str]:
         environment = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
         return subprocess.run(
             [*prefix, *PROGRAM, "--library", str(self.library), *arguments], cwd=self.root, capture_output=True, text=True,
@@ -177,5 +179,3 @@ def level(library: Path, depot: Path) -> list[str]:
 
     ours, theirs = all_below(library), all_below(depot / "data")
     return [f"{path} differs" for path in sorted(ours.keys() | theirs.keys()) if ours.get(path) != theirs.get(path)]
-
-

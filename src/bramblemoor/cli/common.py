@@ -104,17 +104,17 @@ def open_depots(
     A depot that was named must be there. Of all depots, those out of reach are passed over, but one must be there
     (unless there is something else to do: `may_be_none`).
     """
-    from bramblemoor.depots.register import depots_named, open_known
+    from bramblemoor.depots.register import depots_named, open_known, open_to_write
 
     know_stand_ins()
     opened, troubles = [], []
     with ExitStack() as stack:
         for known in depots_named(library, names):
             try:
-                depot = open_known(library, known, to_write=to_write)
                 if to_write:
-                    stack.enter_context(depot.held())
-                opened.append(depot)
+                    opened.append(stack.enter_context(open_to_write(library, known)))
+                else:
+                    opened.append(open_known(library, known))
             except DepotTrouble as trouble:
                 troubles.append(trouble)
         if troubles and (names or not (opened or may_be_none)):

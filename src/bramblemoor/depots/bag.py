@@ -14,7 +14,7 @@ from bramblemoor.library.walk import LITTER
 
 MANIFEST, TAG_MANIFEST = "manifest-sha256.txt", "tagmanifest-sha256.txt"
 _DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
-_TAG_FOLDERS = ("readings", "receipts", "runs", "earlier")
+TAG_FOLDERS = ("readings", "receipts", "runs", "earlier")
 
 
 def _line(digest: str, path: str) -> bytes:
@@ -75,7 +75,7 @@ def write_tags(
     known = dict(read_manifest(root / TAG_MANIFEST))
     lines = []
     for path in sorted(tag_files(root)):
-        settled = path not in fresh and path.startswith(tuple(f"{folder}/" for folder in _TAG_FOLDERS))
+        settled = path not in fresh and path.startswith(tuple(f"{folder}/" for folder in TAG_FOLDERS))
         digest = known[path] if settled and path in known else digest_of(root / path)
         lines.append(_line(digest, path))
     write_atomically(root / TAG_MANIFEST, b"".join(lines))
@@ -86,24 +86,41 @@ def tag_files(root: Path) -> Iterator[str]:
     for name in ("bagit.txt", "bag-info.txt", MANIFEST, "depot.toml", LINE):
         if (root / name).is_file():
             yield name
-    for folder in _TAG_FOLDERS:
+    for folder in TAG_FOLDERS:
         for where, _, names in os.walk(root / folder):
             for name in names:
                 if name not in LITTER:
                     yield (Path(where) / name).relative_to(root).as_posix()
 
 
-def amiss_tags(root: Path) -> Iterator[tuple[str, str]]:
-    """(path, what is wrong) for each tag file that is missing or does not match the tag manifest."""
-    listed = False
+SUSPECT = "it is not as it was left: what it says of the files that are named here may be wrong"
+
+
+def amiss_tags(root: Path, as_left: str = "") -> Iterator[tuple[str, str]]:
+    """(path, what is wrong) for each tag file that is missing or does not match the tag manifest.
+
+    `as_left` is the digest of the tag manifest when it was last written, where that is known: where something does not fit and
+    it is another now, the tag manifest is suspect itself.
+    """
+    listed = wrong = False
     for path, digest in read_manifest(root / TAG_MANIFEST):
         listed = True
         if not (root / path).is_file():
             yield path, "missing"
+            wrong = True
         elif digest_of(root / path) != digest:
             yield path, "damaged"
+            wrong = True
     if not listed:
         yield TAG_MANIFEST, "missing or damaged"
+    elif wrong and as_left and digest_of(root / TAG_MANIFEST) != as_left:
+        yield TAG_MANIFEST, SUSPECT
+
+
+def fits(root: Path, name: str) -> bool:
+    """Whether a tag file is what the tag manifest says, as far as that says anything of it."""
+    said = dict(read_manifest(root / TAG_MANIFEST)).get(name)
+    return said is None or not (root / name).is_file() or digest_of(root / name) == said
 
 
 def payload_strays(root: Path) -> Iterator[str]:

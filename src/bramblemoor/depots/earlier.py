@@ -19,7 +19,7 @@ from bramblemoor.library.receipts import Amount, LeftOut, Receipt, next_number, 
 
 _PURGING = "purging.txt"
 """Lists the runs whose earlier versions are being deleted."""
-_RUN = re.compile(r"\d{4,}-(\d{8}T\d{6}Z)")
+_RUN = re.compile(r"\d{4,}-(\d{8}T\d{6}Z)(?:-[0-9a-f]{4})?")
 
 
 @dataclass(frozen=True)

@@ -68,6 +68,7 @@ def add_depot(
         bag.write_manifest(root, sums)
     refresh_tags(depot, library.name)
     enter_depot(library, depot, stamp(now_utc()))
+    remember_line(library, depot)
     return depot, False
 
 
@@ -169,6 +170,7 @@ def change_depot(
         raise WrongUse(f"There is a depot {name!r} already.", "Choose another name.")
     fresh = _renewed(library, depot, identity)
     change_identity(library, depot, identity)
+    remember_line(library, fresh)
     return fresh
 
 
@@ -209,7 +211,7 @@ def rewrite_identity(library: Library, known: KnownDepot, root: Path) -> None:
     Raises DepotTrouble where the folder holds no bag of this library, WrongUse where its depot.toml is sound.
     """
     try:
-        sound = read_identity(root)
+        sound = read_identity(root) if bag.fits(root, DEPOT_MARK) else None
     except DepotTrouble:
         sound = None
     if sound is not None:
@@ -221,10 +223,15 @@ def rewrite_identity(library: Library, known: KnownDepot, root: Path) -> None:
         raise DepotTrouble(
             f"{root} holds no copy of this library.", "Name the folder that the depot lies in, with its bag-info.txt."
         )
+    write_identity(root, identity_of(library, known))
+    refresh_tags(open_depot(root), library.name, [DEPOT_MARK], payload_changed=False)
+    remember_line(library, open_depot(root))
+
+
+def identity_of(library: Library, known: KnownDepot) -> Identity:
+    """What a depot's depot.toml should say, by the ledger."""
     row = library.db.execute("SELECT options FROM depots WHERE id = ?", (known.id,)).fetchone()
-    identity = Identity(
+    return Identity(
         known.id, known.name, library.settings.library.id, known.site, known.medium, known.kind,
         json.loads(row["options"]), known.terms,
     )  # fmt: skip
-    write_identity(root, identity)
-    refresh_tags(open_depot(root), library.name, [DEPOT_MARK], payload_changed=False)

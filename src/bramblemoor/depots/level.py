@@ -10,6 +10,7 @@ from bramblemoor.depots.earlier import finish_purge
 from bramblemoor.depots.journal import Intent, Journal, finish_interrupted
 from bramblemoor.depots.lane import PIECE, Item, Lane
 from bramblemoor.depots.line import read_line
+from bramblemoor.depots.records import name_run
 from bramblemoor.depots.shelf import Shelf
 from bramblemoor.depots.terms import chosen, prepare
 from bramblemoor.errors import DepotTrouble, WrongUse
@@ -54,7 +55,7 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Recei
     db = _compared(shelf, target)
     row = db.execute(f"SELECT coalesce(sum(bytes), 0) FROM ({_LACKS})").fetchone()
     require_room(target.root, row[0], f"Bringing {target.name} level", target.identity.terms.leave_free)
-    run = f"{read_line(target.root).runs + 1:04}-{started.replace('-', '').replace(':', '')}"
+    run = name_run(read_line(target.root).runs + 1, started)
     came_in = Amount(
         *db.execute("SELECT coalesce(sum(frames), 0), count(*), coalesce(sum(bytes), 0) FROM wanted").fetchone()
     )

@@ -8,11 +8,13 @@ from bramblemoor.depots import bag
 from bramblemoor.depots.backup import close_journals, members_of
 from bramblemoor.depots.copying import CopyRun, Pace, Progress, Source, from_anywhere
 from bramblemoor.depots.depot import Depot, write_identity
+from bramblemoor.depots.enroll import identity_of
 from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.lane import PIECE, Item
 from bramblemoor.depots.records import make_receipt, run_name
-from bramblemoor.depots.register import finish_at, number_of
+from bramblemoor.depots.register import finish_at, known_depots, number_of, remember_line, tags_as_left
 from bramblemoor.depots.run_lists import Sums
+from bramblemoor.depots.shelf import Shelf
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.work import AMISS, Work
 from bramblemoor.frames.moments import now_utc
@@ -57,7 +59,7 @@ def mend(library: Library, depots: Sequence[Depot], progress: Progress, pace: Pa
             left_out.append(LeftOut(f"{depot.name}: {outcome.left.files:,} files", "not come to", outcome.left))
         told = {item.path for item, _ in outcome.failed}
         tags += [finding for finding in dict.fromkeys(run.findings) if finding.name not in told]
-        tags += _mend_tags(library, depot, bool(run.journals))
+        tags += _mend_tags(library, depots, depot, bool(run.journals))
         interim = make_receipt(
             library, "mend", name, started, stamp(now_utc()), [depot.name], due,
             [Kept(f"{depot.name}: good again", outcome.copied)],
@@ -71,13 +73,57 @@ def mend(library: Library, depots: Sequence[Depot], progress: Progress, pace: Pa
     return receipt
 
 
-def _mend_tags(library: Library, depot: Depot, run_is_open: bool) -> list[Finding]:
-    """Write a depot's damaged manifests anew, from the ledger's record of what was put there."""
-    amiss = list(bag.amiss_tags(depot.root))
+def _mend_tags(library: Library, depots: Sequence[Depot], depot: Depot, run_is_open: bool) -> list[Finding]:
+    """Put a depot's damaged tag files right: what says how things are is written anew, what tells of the past is copied."""
+    amiss = dict(bag.amiss_tags(depot.root, tags_as_left(library, depot)))
     if not amiss:
         return []
-    if any(path == DEPOT_MARK for path, _ in amiss):
-        write_identity(depot.root, depot.identity)
+    said = dict(bag.read_manifest(depot.root / bag.TAG_MANIFEST))
+    findings, fresh = [], []
+    for path, what in amiss.items():
+        if path == bag.TAG_MANIFEST:
+            told = "it was damaged; written anew"
+        elif bag.TAG_MANIFEST in amiss:
+            told = f"it seemed {what}; in truth the tag manifest was damaged"
+        elif path.partition("/")[0] not in bag.TAG_FOLDERS:
+            told = f"it was {what}; written anew from the ledger"
+        elif _copy_anew(library, depots, depot, path, said[path]):
+            told = f"it was {what}; copied from where there is a good one"
+        else:
+            findings.append(Finding(f"{depot.name}: {path}", f"it is {what}, and no good copy of it is within reach"))
+            continue
+        fresh.append(path)
+        findings.append(Finding(f"{depot.name}: {path}", told))
+    if DEPOT_MARK in amiss:
+        known = next(known for known in known_depots(library) if known.id == depot.id)
+        write_identity(depot.root, identity_of(library, known))
+    _write_manifest(library, depot)
+    if not run_is_open:
+        refresh_tags(depot, library.name, fresh)
+        remember_line(library, depot)
+    return findings
+
+
+def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: str, sha256: str) -> bool:
+    """Replace a tag file by a good one: of the library's receipts, of another depot, or of the same content elsewhere."""
+    name = path.rpartition("/")[2]
+    row = library.db.execute("SELECT path FROM files WHERE sha256 = ?", (sha256,)).fetchone()
+    places = [library.receipts / name, *(other.root / path for other in depots if other.id != depot.id)]
+    places += [library.root / row["path"]] if row else []
+    for other in depots:
+        shelf = Shelf(other)
+        found = shelf.find(sha256, "")
+        places += [found] if found is not None else []
+    item = Item(0, path, 0, sha256, 0)
+    target = depot.root / path
+    aside = library.root / SET_ASIDE / "tag files" / depot.name / name
+    for place in places:
+        if place.is_file() and place != target and put_back(Source(0, "", str(place)), item, target, aside):
+            return True
+    return False
+
+
+def _write_manifest(library: Library, depot: Depot) -> None:
     number = number_of(library, depot)
     with Sums() as sums:
         for row in library.db.execute(
@@ -88,9 +134,6 @@ def _mend_tags(library: Library, depot: Depot, run_is_open: bool) -> list[Findin
         ):
             sums.set(row["path"], row["sha256"])
         bag.write_manifest(depot.root, sums, afresh=True)
-    if not run_is_open:
-        refresh_tags(depot, library.name, [path for path, _ in amiss])
-    return [Finding(f"{depot.name}: {path}", f"it was {what}; written anew from the ledger") for path, what in amiss]
 
 
 def _mend_library(library: Library, depots: Sequence[Depot], run: str) -> tuple[Amount, list[LeftOut], Amount]:

@@ -1,5 +1,6 @@
 """What a run writes about itself: the receipt in the library, and receipt and reading as tag files at the depots."""
 
+import secrets
 from collections.abc import Sequence
 from typing import Literal
 
@@ -36,8 +37,15 @@ def record_tags(reading: ReadingRecord, receipt: Receipt) -> dict[str, bytes]:
 
 
 def run_name(library: Library, started: str) -> str:
-    """A name for a run, after the number of its coming receipt; with its date, as a restored library counts anew."""
-    return f"{next_number(library.receipts):04}-{started.replace('-', '').replace(':', '')}"
+    """A name for a run, after the number of its coming receipt and its moment.
+
+    With a bit of chance: two copies of a library may count alike, and reach a depot within one second.
+    """
+    return name_run(next_number(library.receipts), started)
+
+
+def name_run(number: int, started: str) -> str:
+    return f"{number:04}-{started.replace('-', '').replace(':', '')}-{secrets.token_hex(2)}"
 
 
 def make_receipt(

@@ -3,7 +3,8 @@
 import json
 import os
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from difflib import get_close_matches
@@ -12,6 +13,7 @@ from pathlib import Path
 
 import msgspec
 
+from bramblemoor.depots.bag import TAG_MANIFEST, fits
 from bramblemoor.depots.depot import Depot, Identity, open_depot, read_identity
 from bramblemoor.depots.drives import find_depot
 from bramblemoor.depots.earlier import finish_purge
@@ -19,7 +21,8 @@ from bramblemoor.depots.journal import Intent, finish_interrupted
 from bramblemoor.depots.line import Line, read_line
 from bramblemoor.depots.terms import Terms
 from bramblemoor.errors import DepotTrouble, WrongUse
-from bramblemoor.library.home import Library
+from bramblemoor.library.durable import digest_of
+from bramblemoor.library.home import DEPOT_MARK, Library
 from bramblemoor.library.lineage import descends_from
 
 
@@ -80,17 +83,8 @@ def depots_named(library: Library, names: Iterable[str]) -> list[KnownDepot]:
     return chosen or [depot for depot in known.values() if not depot.retired]
 
 
-def open_known(library: Library, known: KnownDepot, *, to_write: bool = False) -> Depot:
-    """Open a depot that the library knows, wherever its drive is now.
-
-    Raises DepotTrouble, before anything is written, if something else is in its place, if it is retired, or (`to_write`) if
-    its line or the library's shows that one of them is not what the other has known.
-    """
-    if known.retired and to_write:
-        raise DepotTrouble(
-            f"The depot {known.name} was retired on {known.retired[:10]}.",
-            f"Take it back into use: bramblemoor depot retire {known.name} --undo.",
-        )
+def open_known(library: Library, known: KnownDepot) -> Depot:
+    """Open a depot that the library knows, wherever its drive is now. Raises DepotTrouble if something else is in its place."""
     root = known.found()
     if root is None:
         raise _absent(known)
@@ -98,9 +92,25 @@ def open_known(library: Library, known: KnownDepot, *, to_write: bool = False) -
     if root != known.root:
         with library.ledger.changing() as db:
             db.execute("UPDATE depots SET whereabouts = ? WHERE id = ?", (whereabouts(library, root), known.id))
-    if to_write:
-        require_own_line(library, known, read_line(depot.root))
     return depot
+
+
+@contextmanager
+def open_to_write(library: Library, known: KnownDepot) -> Iterator[Depot]:
+    """Open and hold a depot.
+
+    Raises DepotTrouble, before anything is written, as open_known does, and if it is retired, held by another run, or if its
+    line or the library's shows that one of them is not what the other has known.
+    """
+    if known.retired:
+        raise DepotTrouble(
+            f"The depot {known.name} was retired on {known.retired[:10]}.",
+            f"Take it back into use: bramblemoor depot retire {known.name} --undo.",
+        )
+    depot = open_known(library, known)
+    with depot.held():
+        require_own_line(library, known, read_line(depot.root))
+        yield depot
 
 
 def _absent(known: KnownDepot) -> DepotTrouble:
@@ -109,6 +119,11 @@ def _absent(known: KnownDepot) -> DepotTrouble:
         return DepotTrouble(
             f"The depot {known.name} is not there: no folder {known.root}, and no attached drive carries it.",
             "Plug its drive in; if it is somewhere else, tell where: bramblemoor depot add NAME FOLDER.",
+        )
+    if not fits(known.root, DEPOT_MARK):
+        return DepotTrouble(
+            f"{known.root / DEPOT_MARK} is damaged: it is not what the tag manifest says.",
+            f"If the depot {known.name} lies there, write it anew: bramblemoor depot repair {known.name} {known.root}.",
         )
     if identity is None:
         return DepotTrouble(
@@ -230,10 +245,20 @@ def remember_device(library: Library, depot: Depot) -> None:
 
 
 def remember_line(library: Library, depot: Depot) -> None:
-    """The line that a depot has now, once a run of this library has ended there."""
+    """The line and the tag manifest that a depot has now, once a run of this library has ended there."""
     line = read_line(depot.root)
+    tags = depot.root / TAG_MANIFEST
+    digest = digest_of(tags) if tags.is_file() else ""
     with library.ledger.changing() as db:
-        db.execute("UPDATE depots SET runs = ?, line = ? WHERE id = ?", (line.runs, line.digest, depot.id))
+        db.execute(
+            "UPDATE depots SET runs = ?, line = ?, tags = ? WHERE id = ?", (line.runs, line.digest, digest, depot.id)
+        )
+
+
+def tags_as_left(library: Library, depot: Depot) -> str:
+    """The digest of a depot's tag manifest as this library left it; "" where another may have written it since."""
+    row = library.db.execute("SELECT line, tags FROM depots WHERE id = ?", (depot.id,)).fetchone()
+    return row["tags"] if row["line"] == read_line(depot.root).digest else ""
 
 
 @lru_cache(16)

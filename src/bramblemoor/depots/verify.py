@@ -18,7 +18,15 @@ from bramblemoor.depots.kinds import Drive
 from bramblemoor.depots.kinds.folder import FolderDrive
 from bramblemoor.depots.lane import PIECE
 from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
-from bramblemoor.depots.register import finish_at, mark_copy, number_of, remember_device, seconds
+from bramblemoor.depots.register import (
+    finish_at,
+    mark_copy,
+    number_of,
+    remember_device,
+    remember_line,
+    seconds,
+    tags_as_left,
+)
 from bramblemoor.depots.tally import settle
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import write_atomically
@@ -145,7 +153,7 @@ def verify(
             finish_at(library, depot)
         remember_device(library, depot)
     results = read_places(library, depots, with_library, scope, pace, progress)
-    about_bags = {depot.id: list(_bag_findings(depot)) if scope.whole else [] for depot in depots}
+    about_bags = {depot.id: list(_bag_findings(library, depot)) if scope.whole else [] for depot in depots}
     receipt = make_receipt(
         library, "verify", name, started, stamp(now_utc()), [result.place.name for result in results],
         total(result.due for result in results),
@@ -162,6 +170,7 @@ def verify(
             for path, content in tags.items():
                 write_atomically(depot.root / path, content)
             refresh_tags(depot, library.name, tags, payload_changed=False)
+            remember_line(library, depot)
     return receipt
 
 
@@ -296,9 +305,9 @@ def _remember(db: sqlite3.Connection, place: int, seen: Seen) -> None:
         )
 
 
-def _bag_findings(depot: Depot) -> Iterator[Finding]:
+def _bag_findings(library: Library, depot: Depot) -> Iterator[Finding]:
     """What is wrong with the bag besides its payload files: tag files, and files that the manifest does not list."""
-    for path, what in bag.amiss_tags(depot.root):
+    for path, what in bag.amiss_tags(depot.root, tags_as_left(library, depot)):
         yield Finding(f"{depot.name}: {path}", what)
     for path in bag.payload_strays(depot.root):
         yield Finding(f"{depot.name}: {path}", STRAY)

@@ -93,7 +93,8 @@ CREATE TABLE depots (
     device TEXT NOT NULL,                   -- the physical device it was last seen on
     options TEXT NOT NULL DEFAULT '{}', added TEXT NOT NULL,
     terms TEXT NOT NULL DEFAULT '{}',       -- what is chosen for it, and how it is kept
-    runs INTEGER NOT NULL DEFAULT 0, line TEXT NOT NULL DEFAULT '',  -- its line as of the last run known here
+    -- Its line as of the last run known here, and the digest of its tag manifest as it was left then.
+    runs INTEGER NOT NULL DEFAULT 0, line TEXT NOT NULL DEFAULT '', tags TEXT NOT NULL DEFAULT '',
     retired TEXT NOT NULL DEFAULT ''
 );
 CREATE TABLE copies (
