@@ -21,10 +21,14 @@ lint: .venv/ready
 
 bench: .venv/ready
 	$(BIN)/python proof/bench.py
+	$(BIN)/python proof/bench_copies.py
 
 proof: .venv/ready
 	$(BIN)/python proof/corpus_run.py
 	$(BIN)/python proof/kills.py
+	$(BIN)/python proof/depot_kills.py
+	$(BIN)/python proof/power.py
+	$(BIN)/python proof/faults.py
 
 screenshots: .venv/ready
 	$(BIN)/python docs/screenshots/make.py

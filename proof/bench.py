@@ -158,28 +158,6 @@ def bench(root: Path, runs: int, megabytes: int) -> None:
         (root / "unzipped").mkdir()
         return timed(["sh", str(HERE / "baselines/unpack.sh"), str(root / "parcel"), str(root / "unzipped")], root)
 
-    def backup() -> float:
-        clear("one", "two", "library")
-        program("new", "library")
-        program("--library", "library", "unpack", "--from", str(root / "parcel"))
-        for depot in ("one", "two"):
-            (root / depot).mkdir()
-            program("--library", "library", "depot", "add", depot, depot, "--site", "here", "--medium", "ssd")
-        return program("--library", "library", "backup")
-
-    def copies() -> float:
-        clear("one", "two")
-        for depot in ("one", "two"):
-            (root / depot).mkdir()
-        sums = root / "sums"
-        if not sums.exists():
-            listed = subprocess.run(
-                "find pictures -type f | xargs sha256sum", shell=True, cwd=root / "library", capture_output=True
-            )
-            sums.write_bytes(listed.stdout)
-        arguments = [str(root / name) for name in ("library", "one", "two", "sums")]
-        return timed(["sh", str(HERE / "baselines/backup.sh"), *arguments], root)
-
     def start() -> float:
         return statistics.median(program("--help") for _ in range(5))
 
@@ -192,7 +170,6 @@ def bench(root: Path, runs: int, megabytes: int) -> None:
     make_parcel(root / "parcel", megabytes)
     compare("unpack / unzip + sha256sum", 0.4, runs, unpack, unzip)
     clear("unzipped")
-    compare("backup to two / 2 cp + 2 sha256sum", 0.6, runs, backup, copies)
 
 
 if __name__ == "__main__":

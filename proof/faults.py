@@ -17,7 +17,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from lab import Lab, amiss_in_bag, attach, available, contents, level, make_image, mount, mounted, unmount
+from lab import PROGRAM, Lab, amiss_in_bag, attach, available, contents, level, make_image, mount, mounted, unmount
 
 HERE = Path(__file__).parent
 # Lets a run begin although the drive is too small, as if another program took the room meanwhile.
@@ -337,7 +337,7 @@ def pairs(root: Path, chance: random.Random, tally: Tally, given: argparse.Names
         one.must("backup", "--dry-run") if one is lab else None
     shutil.copytree(lab.library / "ledger", lab.root / "ledger-before")
     for what, other, command in (("library", lab, "backup"), ("depot", twin, "backup")):
-        for number in range(given.pairs):
+        for _ in range(given.pairs):
             shutil.rmtree(lab.library / "ledger")
             shutil.copytree(lab.root / "ledger-before", lab.library / "ledger")
             if other is twin:
@@ -348,9 +348,10 @@ def pairs(root: Path, chance: random.Random, tally: Tally, given: argparse.Names
             shutil.copytree(lab.root / "d-before", lab.root / "d")
             runs = []
             for one in (lab, other):
+                slowly = [*PROGRAM, "--library", str(one.library), command, "--limit", "2MB"]
                 runs.append(
                     subprocess.Popen(
-                        [sys.executable, "-m", "bramblemoor", "--library", str(one.library), command, "--limit", "2MB"], cwd=one.root,
+                        slowly, cwd=one.root,
                         stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
                     )
                 )  # fmt: skip

@@ -111,7 +111,7 @@ def survives(lab: Lab, kind: str, recorded: Recorded, writes: list[tuple[int, by
             return "it does not mount"
         try:
             done = lab.run("backup")
-            if done.returncode == 3 and "Input/output error" in done.stderr and _is_broken(drive):
+            if done.returncode == 3 and str(drive) in done.stderr and _is_broken(drive):
                 return BROKEN
             if done.returncode not in (0, 1):
                 return f"the rerun ended with {done.returncode}: {done.stdout[-300:]}{done.stderr[-300:]}"

@@ -191,3 +191,49 @@ def test_archives_are_read_as_they_were_written(files: dict[str, bytes]) -> None
             with pytest.raises(PartsAmiss):
                 list(part.entries())
             part.close()
+
+
+def test_years_are_packed_on_drives() -> None:
+    from bramblemoor.planning.packing import Drive, Year, grown, pack
+
+    years = [Year(2010 + number, 100 + 10 * number) for number in range(10)]
+    drives = [
+        Drive("a", 1000, "studio"),
+        Drive("b", 1000, "cottage"),
+        Drive("c", 1000, "studio"),
+        Drive("d", 1000, "cottage"),
+    ]
+    packed = pack(years, drives, copies=2, reserve=0.1)
+    assert not packed.left and len(packed.on) == 4
+    site = {drive.name: drive.site for drive in drives}
+    for year in years:
+        where = [name for name, placed in packed.on.items() if year in placed]
+        assert len(where) == 2 and {site[name] for name in where} == {"studio", "cottage"}
+    for placed in packed.on.values():
+        assert sum(year.bytes for year in placed) <= 900
+        numbers = [year.year for year in placed]
+        assert numbers == list(range(numbers[0], numbers[-1] + 1))  # years in a row, as that takes no more drives
+    assert len(pack(years[:4], drives, copies=2, reserve=0.1).on) == 2
+    short = pack(years, drives[:2], copies=2, reserve=0.1)
+    assert short.left and sum(year.bytes for year in short.on["a"]) <= 900
+    assert sum(year.bytes for year in short.left) <= sum(year.bytes for year in years) - 800
+    assert pack(years, [], copies=2, reserve=0.1).left == tuple(years)
+    coming = grown({2024: 100, 2025: 200, 2026: 150}, 2026, 0.5, 0.1, 2)
+    assert [(year.year, year.bytes) for year in coming] == [
+        (2024, 100),
+        (2025, 200),
+        (2026, 300),
+        (2027, 330),
+        (2028, 363),
+    ]
+
+
+def test_what_a_sample_proves() -> None:
+    from bramblemoor.planning.sampling import most_unreadable
+
+    # Clopper and Pearson's own closed form where nothing was found: 1 - (1 - confidence)^(1 / n).
+    assert abs(most_unreadable(0, 300, 10**6, 0.95) - (1 - 0.05 ** (1 / 300))) < 1e-9
+    assert most_unreadable(0, 1000, 10**6, 0.95) < 0.003 < most_unreadable(0, 900, 10**6, 0.95)
+    assert most_unreadable(3, 3, 100, 0.95) == 1.0 and most_unreadable(2, 50, 50, 0.95) == 0.04
+    bounds = [most_unreadable(found, 200, 10**5, 0.95) for found in range(5)]
+    assert bounds == sorted(bounds) and all(bound > found / 200 for found, bound in enumerate(bounds))

@@ -299,6 +299,8 @@ def test_an_earlier_state_comes_back(shell: Shell, library: Path, depots: dict[s
     whole = pictures(library)
     # A day passes: the first run is dated back, at the depot alone, as a drive from long ago would be.
     run = next((depots["heron"] / "runs").glob("*.csv"))
+    tags = depots["heron"] / "tagmanifest-sha256.txt"
+    tags.write_text(tags.read_text().replace(run.name, "0001-20200101T000000Z.csv"))
     run.rename(run.with_name("0001-20200101T000000Z.csv"))
     (library / "pictures/2024").rename(library / "pictures/other")
     shell("tell", "ALD_0669.jpg", "--title", "Changed", cwd=library)

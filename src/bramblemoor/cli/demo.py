@@ -59,6 +59,8 @@ def _remove_world(root: Path) -> None:
         "emberlow",
         "pipit-draft.toml",
         "tokens.json",
+        "at the cottage",
+        "years-on-drives.png",
         _MARK,
     )
     for name in made:
@@ -97,7 +99,10 @@ class _Tour:
         with self._service("emberlow") as address:
             self._raws_with_edits(address)
         self._copies()
+        self._a_day_later()
         self._damage()
+        self._what_if()
+        self._a_year_put_away()
         self._loss()
 
     def _out_of_the_cloud(self, address: str) -> None:
@@ -193,6 +198,60 @@ class _Tour:
         )
         self._say("Is everything safe?")
         self._bramblemoor("standing")
+
+    def _a_day_later(self) -> None:
+        self._say(
+            "Other programs work in the library's folders, too: here a folder gets a better name, and an editor gives a picture a"
+            " title in its XMP. Meanwhile dipper is at the cottage, out of reach."
+        )
+        pictures = self.root / "library/pictures"
+        (pictures / "2026/2026-05").rename(pictures / "2026/2026-05 Lantern fair")
+        sidecar = next(pictures.rglob("ALD_0669.jpg.xmp"))
+        block = (
+            "<rdf:Description rdf:about='' xmlns:dc='http://purl.org/dc/elements/1.1/'><dc:title><rdf:Alt>"
+            "<rdf:li xml:lang='x-default'>Lanterns, from the weir</rdf:li></rdf:Alt></dc:title></rdf:Description></rdf:RDF>"
+        )
+        sidecar.write_text(sidecar.read_text(encoding="utf-8").replace("</rdf:RDF>", block), encoding="utf-8")
+        say.line("  (renamed: pictures/2026/2026-05 to pictures/2026/2026-05 Lantern fair)")
+        say.line(f"  (edited: {sidecar.name})")
+        (self.root / "depots/dipper").rename(self.root / "at the cottage")
+        self._bramblemoor("stocktake")
+        self._say(
+            "At the depots what moved is moved, not copied anew; what was replaced is kept there as an earlier version."
+        )
+        self._bramblemoor("backup", expect=1)
+        self._bramblemoor("earlier", "otter")
+        self._say("Back from the cottage, the third drive catches up.")
+        (self.root / "at the cottage").rename(self.root / "depots/dipper")
+        self._bramblemoor("backup")
+
+    def _what_if(self) -> None:
+        self._say("What if the studio burned down, with the working drive and two of the depots?")
+        self._bramblemoor("standing", "--if-lost", "studio", expect=1)
+        self._say(
+            "So the cottage's drive had better be readable. A drill restores some of it, to nowhere in particular."
+        )
+        self._bramblemoor("drill", "dipper", "--files", "100")
+
+    def _a_year_put_away(self) -> None:
+        self._say(
+            "A year is put away: all of it is read, here and at two depots, and found identical; then it may leave the fast"
+            " drive."
+        )
+        self._bramblemoor("bind", "2024", "--at", "heron", "--at", "otter")
+        self._bramblemoor("free", "2024", "--yes")
+        self._say("The library still finds its frames, and says which drive to fetch.")
+        self._bramblemoor("find", "reed", "--until", "2024")
+        self._say("Plugged in by itself, that drive opens; the proof is that nothing else was touched.")
+        self._bramblemoor("depot", "alone", "otter", "--year", "2024")
+        self._say("And which years would go on which drives, with their twins, if we bought these?")
+        self._bramblemoor(
+            "shelve", "--drive", "red=10MB@studio", "--drive", "blue=10MB@cottage", "--drive", "green=6MB@studio",
+            "--drive", "grey=6MB@cottage", "--plot", "../years-on-drives.png",
+        )  # fmt: skip
+        self._say("The year is opened for work again, and everything is level.")
+        self._bramblemoor("reopen", "2024")
+        self._bramblemoor("backup")
 
     def _damage(self) -> None:
         self._say("Behind Bramblemoor's back, one picture rots at heron, and another is deleted there.")

@@ -52,8 +52,8 @@ def earlier(
         )
         return
     say.table(
-        ("file", "size", "set aside", "why"),
-        [(one.path, say.size(one.bytes), moment(one.when), one.why) for one in found[-most:]],
+        ("set aside", "size", "why", "file"),
+        [(moment(one.when), say.size(one.bytes), one.why, one.path) for one in found[-most:]],
         right=(1,),
     )
     shown = f" (the latest {most}; --most shows more)" if len(found) > most else ""

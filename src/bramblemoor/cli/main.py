@@ -51,6 +51,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("bind", "bind", "Put a year away, proven identical on its depots; list the bound years."),
             ("free", "bind", "Delete a bound year from the working drive."),
             ("reopen", "bind", "Open a bound year for work."),
+            ("shelve", "shelve", "Propose which years go on which drives, with their twins."),
             ("earlier", "earlier", "List earlier versions and removed files at a depot."),
             ("purge", "earlier", "Delete earlier versions at a depot for good."),
             ("restore", "restore", "Bring a library back from a depot, or some of it, or an earlier state."),

@@ -31,6 +31,8 @@ def size(count: float) -> str:
 
 def duration(seconds: float) -> str:
     """ "40 seconds", "12 minutes", "3.5 hours"."""
+    if seconds < 1:
+        return "less than a second"
     if seconds < 90:
         return many(round(seconds), "second")
     if seconds < 5400:

@@ -159,7 +159,9 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
     name = run_name(library, started)
     receipt = make_receipt(library, "free", name, started, stamp(now_utc()), bound.depots, came_in, kept, left, [])
     receipt.about["year"] = str(year)
-    receipt.about["bytes free before and now"] = f"{before}, {free_bytes(library.root)}"
+    receipt.about["free on the working drive"] = (
+        f"{free_bytes(library.root) / 1e9:.2f} GB; before, {before / 1e9:.2f} GB"
+    )
     write_receipt(library.receipts, receipt)
     return receipt
 

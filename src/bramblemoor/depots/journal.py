@@ -21,7 +21,7 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.line import LINE, next_line
 from bramblemoor.depots.run_lists import Sums, write_run
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.durable import flush_folder, write_atomically
+from bramblemoor.library.durable import digest_of, flush_folder, write_atomically
 from bramblemoor.library.lineage import ORIGIN, Link
 from bramblemoor.library.receipts import stamp
 
@@ -150,6 +150,16 @@ class Journal:
             self._put(intent, folders)
         folders.flush()
 
+    def _clear_shadows(self) -> None:
+        """After a loss of power some file systems show a moved file under its old name, too: that one is set aside."""
+        wanted = {intent.path for intent in self.intents() if intent.what != "remove"}
+        folders = _Folders(self.depot.root)
+        for intent in self._of_kind("move"):
+            old, new = self.depot.data / intent.was, self.depot.data / intent.path
+            if intent.was not in wanted and old.is_file() and new.is_file() and digest_of(old) == intent.sha256:
+                self._set_aside(intent.was, folders)
+        folders.flush()
+
     def _lines(self) -> Iterator[dict[str, Any]]:
         """The journal line by line; one that broke off was never acted upon."""
         with self._path.open("rb") as file:
@@ -188,6 +198,7 @@ class Journal:
             self._carry_out_removals()
         if self._has_mark(_MARKS["move"]):
             self._carry_out_moves()
+            self._clear_shadows()
         folders = _Folders(self.depot.root)
         for intent in self._of_kind("put"):
             self._put(intent, folders)

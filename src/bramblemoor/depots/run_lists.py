@@ -61,12 +61,17 @@ def write_run(
 
 
 def _reasons(placed: "Iterator[Intent]", earlier: Callable[[str], Path]) -> Iterator[tuple[object, ...]]:
+    """One row a file that was set aside; where a file was moved and then replaced, the replacing is the reason."""
+    db = sqlite3.connect("", isolation_level=None)
+    db.executescript("CREATE TABLE reasons (path TEXT PRIMARY KEY, why TEXT, at TEXT) WITHOUT ROWID; BEGIN;")
     for intent in placed:
-        former = earlier(intent.path)
+        row = (intent.path, intent.why or "replaced by a newer version", intent.read_at)
+        db.execute("INSERT OR REPLACE INTO reasons VALUES (?, ?, ?)", row)
+    for path, why, at in db.execute("SELECT * FROM reasons ORDER BY path"):
+        former = earlier(path)
         if former.is_file():
-            why = intent.why or "replaced by a newer version"
             # What is set aside is read once, so that it can be told from rot later.
-            yield intent.path, why, intent.read_at, digest_of(former), former.stat().st_size
+            yield path, why, at, digest_of(former), former.stat().st_size
 
 
 def _write(path: Path, columns: tuple[str, ...], rows: Iterator[tuple[object, ...]]) -> None:

@@ -61,9 +61,9 @@ class Work:
                 (member.bit, member.number, *values, member.number),
             )
         self._db.execute(
-            "INSERT INTO temp.work (file, takers, held) SELECT l.file, sum(l.bit), max(l.held) FROM temp.lacks l JOIN files f ON f.id = l.file"
-            " GROUP BY l.file ORDER BY (SELECT count(*) FROM copies o WHERE o.file = l.file AND o.state = 'proven'"
-            " AND o.sha256 IS NULL), f.path"
+            "INSERT INTO temp.work (file, takers, held) SELECT l.file, sum(l.bit), max(l.held) FROM temp.lacks l"
+            " JOIN files f ON f.id = l.file GROUP BY l.file ORDER BY (SELECT count(*) FROM copies o"
+            " WHERE o.file = l.file AND o.state = 'proven' AND o.sha256 IS NULL), f.path"
         )
         self._db.execute("DROP TABLE temp.lacks")
 

@@ -45,6 +45,13 @@ _MOVES = """
     ORDER BY replace(now.path, rtrim(now.path, replace(now.path, '/', '')), '')
         != replace(gone.path, rtrim(gone.path, replace(gone.path, '/', '')), ''), now.path, gone.path
 """
+# A sidecar that went with its picture, and was changed besides: its content tells nothing, but its name does.
+_FOLLOWED = """
+    SELECT gone.file, gone.path AS was, now.path FROM temp.stock gone
+    JOIN temp.stock picture ON picture.frame = gone.frame AND picture.kind = 'moved' AND picture.role = 'original'
+    JOIN temp.stock now ON now.kind = 'new' AND now.path = picture.path || substr(gone.path, length(picture.was) + 1)
+    WHERE gone.kind = 'vanished' AND gone.role = 'sidecar' AND substr(gone.path, 1, length(picture.was)) = picture.was
+"""
 
 
 @dataclass
@@ -192,11 +199,18 @@ def _recognise_moves(db: sqlite3.Connection) -> None:
                 (row["was"],),
             )
     for file, row in moves.items():
-        db.execute(
-            "UPDATE temp.stock SET kind = 'moved', was = ?, file = ?, role = (SELECT role FROM files WHERE id = ?),"
-            " frame = (SELECT frame FROM files WHERE id = ?) WHERE path = ?",
-            (row["was"], file, file, file, row["path"]),
-        )
+        _enter_move(db, file, row["path"], row["was"])
+    for row in db.execute(_FOLLOWED).fetchall():
+        db.execute("DELETE FROM temp.stock WHERE path = ?", (row["was"],))
+        _enter_move(db, row["file"], row["path"], row["was"])
+
+
+def _enter_move(db: sqlite3.Connection, file: int, path: str, was: str) -> None:
+    db.execute(
+        "UPDATE temp.stock SET kind = 'moved', was = ?, file = ?, role = (SELECT role FROM files WHERE id = ?),"
+        " frame = (SELECT frame FROM files WHERE id = ?) WHERE path = ?",
+        (was, file, file, file, path),
+    )
 
 
 def _judge(library: Library, stock: Stock, *, yes: bool) -> None:

@@ -17,6 +17,11 @@ from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 
+_CHANGED = """
+    SELECT * FROM temp.stock s WHERE kind = 'changed'
+    OR (kind = 'moved' AND sha256 != (SELECT f.sha256 FROM files f WHERE f.id = s.file)) ORDER BY path
+"""
+
 
 def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
     """Enter what changed, moved or is new, inside a transaction; yields what a person should know.
@@ -25,7 +30,7 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
     """
     db = library.db
     _moved(library)
-    for row in db.execute("SELECT * FROM temp.stock WHERE kind = 'changed' ORDER BY path").fetchall():
+    for row in db.execute(_CHANGED).fetchall():
         bound = row["frame"] is not None and is_bound(db, row["frame"])
         if row["role"] not in loose or bound:
             db.execute("INSERT OR REPLACE INTO copies (depot, file, state) VALUES (0, ?, 'damaged')", (row["file"],))
