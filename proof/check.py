@@ -105,7 +105,8 @@ def check_pictures(truth: dict, root: Path) -> dict[str, str]:
             if len(found) != 1:
                 continue
             folder, _, name = found[0].rpartition("/")
-            expect(f"{name} folder", folder, f"{frame['month'][:4]}/{frame['month']}")
+            month = f"{frame['month'][:4]}/{frame['month']}"
+            expect(f"{name} folder", folder, truth["renamed"].get(month, month))
             stem, _, ending = file["name"].rpartition(".")
             fits = re.fullmatch(rf"{re.escape(stem)}(-\d+)?\.{ending}", name) or re.fullmatch(r".*-touched.*", name)
             expect(f"{name} keeps its name", bool(fits), True)
@@ -223,9 +224,16 @@ def main() -> int:
         "--beside", type=Path, action="append", default=[], help="another account that was unpacked too"
     )
     parser.add_argument("--depot", type=Path, action="append", default=[])
+    parser.add_argument("--renamed", action="append", default=[], help="OLD=NEW, a folder below pictures/")
+    parser.add_argument("--retitled", action="append", default=[], help="NAME=TITLE, by the user or in an editor")
     given = parser.parse_args()
     truth = json.loads((given.world / "truth.json").read_text(encoding="utf-8"))
     others = [json.loads((other / "truth.json").read_text(encoding="utf-8")) for other in given.beside]
+    truth["renamed"] = dict(pair.split("=", 1) for pair in given.renamed)
+    titles = dict(pair.split("=", 1) for pair in given.retitled)
+    for frame in truth["frames"]:
+        for file in frame["files"]:
+            frame["title"] = titles.get(file["name"], frame["title"])
     truth["beside"] = [frame["sha256"] for other in others for frame in other["frames"]]
     truth["beside_albums"] = [title for other in others for title in other.get("albums", {})]
     if given.library is not None:

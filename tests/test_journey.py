@@ -18,11 +18,24 @@ def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
         "a reduced copy of an original that is here",
         "9 with edits",
         "title: Bundles, at last",
+        "63 files moved or renamed",
+        "If studio were lost",
+        "2024 is bound",
+        "are put away: fetch the drive of heron (studio), otter (studio)",
+        "Nothing outside that folder was opened",
+        "Every year lies whole on 2 drives",
     ):
         assert words in done.out, words
     held = [part for depot in depots for part in ("--depot", depot)]
     beside = ["--beside", root / "pipit-lane", "--beside", root / "emberlow"]
-    check(root / "thrushfield", "--library", root / "library", *beside, *held)
+    changed = [
+        "--renamed",
+        "2026/2026-05=2026/2026-05 Lantern fair",
+        "--retitled",
+        "ALD_0669.jpg=Lanterns, from the weir",
+    ]
+    check(root / "thrushfield", "--library", root / "library", *beside, *held, *changed)
+    assert (root / "years-on-drives.png").read_bytes().startswith(b"\x89PNG")
 
     token = (root / "thrushfield/token.txt").read_text().strip()
     for path in (
