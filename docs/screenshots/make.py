@@ -101,6 +101,12 @@ def main() -> None:
         shoot("try", typed("bramblemoor dialect try export --dialect pipit.toml | head -40"), other, environment)
         shoot("receipt", typed("bramblemoor receipt 1"), library, environment)
         shoot("standing", typed("bramblemoor standing"), library, environment)
+        shoot("what-if", typed("bramblemoor standing --if-lost studio"), library, environment)
+        practised = ("bramblemoor drill dipper --files 120", "bramblemoor earlier dipper")
+        shoot("drill", typed(*practised), library, environment)
+        drives = "--drive red=10MB@studio --drive blue=10MB@cottage --drive green=6MB@studio --drive grey=6MB@cottage"
+        shelved = f"bramblemoor shelve {drives} --plot {shlex.quote(str(HERE / 'years-on-drives.png'))} | grep -v Drawn"
+        subprocess.run(["sh", "-c", shelved], cwd=library, env=environment, check=True, stdout=subprocess.DEVNULL)
         searched = typed("bramblemoor find lantern --favourite", "bramblemoor find owl --since 2025 --album water")
         shoot("find", searched, library, environment)
         shoot("show", typed("bramblemoor show ALD_0457.jpg"), library, environment)

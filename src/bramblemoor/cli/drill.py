@@ -64,7 +64,8 @@ def drill(
             say.line(
                 f"{done.files - bad - done.read_from_medium:,} may have come from the computer's cache, not from the drive."
             )
-        say.line(f"Restoring everything ({say.size(done.whole)}) would take about {say.duration(done.whole_seconds)}.")
+        about = "about " if done.whole_seconds >= 1 else ""
+        say.line(f"Restoring everything ({say.size(done.whole)}) would take {about}{say.duration(done.whole_seconds)}.")
         if bad:
             say.line(f"Next: bramblemoor verify {done.depot}, then bramblemoor mend.")
     if pace.stopped:

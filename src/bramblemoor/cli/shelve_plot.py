@@ -7,6 +7,8 @@ from bramblemoor.cli import say
 from bramblemoor.errors import NotPossible
 from bramblemoor.planning.packing import Drive, Packed
 
+_UNITS = ((1e12, "TB"), (1e9, "GB"), (1e6, "MB"), (1, "bytes"))
+
 
 def draw(target: Path, drives: Sequence[Drive], packed: Packed, reserve: float) -> None:
     """One bar a drive, as long as the drive is large: its years, what is free, and the reserve. Raises NotPossible."""
@@ -18,8 +20,9 @@ def draw(target: Path, drives: Sequence[Drive], packed: Packed, reserve: float) 
     years = sorted({year.year for placed in packed.on.values() for year in placed})
     tints = colormaps["YlGnBu"]
     figure, axes = pyplot.subplots(figsize=(11, 1.6 + 0.62 * len(drives)))
-    unit, word = (1e12, "TB") if max(drive.bytes for drive in drives) >= 2e12 else (1e9, "GB")
-    longest = max(drive.bytes for drive in drives) / unit
+    largest = max(drive.bytes for drive in drives)
+    unit, word = next((unit, word) for unit, word in _UNITS if largest >= 2 * unit or unit == 1)
+    longest = largest / unit
     for row, drive in enumerate(drives):
         axes.barh(row, drive.bytes / unit, color="#f1f1ec", edgecolor="#8a8a80", height=0.62)
         axes.barh(
