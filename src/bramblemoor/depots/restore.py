@@ -182,12 +182,7 @@ def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[
     flush_folder(target / "ledger")
     library = Library(target)
     receipt = account.receipt(library.name, next_number(library.receipts), depots, started, {})
-    for depot in depots:
-        identity = depot.identity
-        add_depot(
-            library, depot.root, name=identity.name, site=identity.site, medium=identity.medium, kind=identity.kind,
-            options=identity.options, terms=identity.terms,
-        )  # fmt: skip
+    _make_known(library, depots)
     proven.enter(library)
     write_receipt(library.receipts, receipt)
     begun.unlink()
@@ -215,13 +210,18 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
     fresh.replace(root / ledger_file.FILE)
     flush_folder(root / "ledger")
     library = Library(root)
+    _make_known(library, depots)
+    return library
+
+
+def _make_known(library: Library, depots: Sequence[Depot]) -> None:
+    """A library that came from depots knows them."""
     for depot in depots:
         identity = depot.identity
         add_depot(
             library, depot.root, name=identity.name, site=identity.site, medium=identity.medium, kind=identity.kind,
             options=identity.options, terms=identity.terms,
         )  # fmt: skip
-    return library
 
 
 def bring_all(target: Path, menu: Menu, progress: Progress) -> Iterator[tuple[Wanted, Brought]]:
