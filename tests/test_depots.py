@@ -3,6 +3,7 @@
 import os
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -490,3 +491,41 @@ def test_a_year_is_put_away_and_opened_again(
     shell("tell", name, "--title", "Opened again", cwd=library)
     shell("backup", cwd=library)  # the twins are brought level
     assert pictures(depots["heron"] / "data") == pictures(depots["otter"] / "data") == pictures(library) != whole
+
+
+# From the third file on, nothing can be put in its place at one depot.
+STUCK = """
+import errno, os
+real, left = os.replace, [3]
+def replace(old, new):
+    if "/otter/data/" in str(new) and "/incoming/" in str(old):
+        left[0] -= 1
+        if left[0] < 0:
+            raise OSError(errno.EIO, "Input/output error", str(new))
+    real(old, new)
+os.replace = replace
+from bramblemoor.cli.main import main
+main()
+"""
+
+
+def test_a_drive_that_cannot_rename_leaves_its_run_open(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", cwd=library)
+    for number, path in enumerate(sorted((library / "pictures/2025").rglob("*.xmp"))[:4]):
+        path.write_bytes(path.read_bytes().replace(b"<rdf:RDF", b"<rdf:RDF" + b" " * (number + 1)))
+    (library / "companions/notes.db").write_bytes(b"notes")
+    done = subprocess.run(
+        [sys.executable, "-c", STUCK, "backup", "--yes"],
+        cwd=library,
+        env=shell.environment,
+        capture_output=True,
+        text=True,
+    )
+    assert done.returncode == 3 and "otter could not be closed" in done.stderr and "Traceback" not in done.stderr
+    assert list((depots["otter"] / "incoming").glob("*/journal.jsonl"))
+    valid(depots["heron"])  # the others are level, and closed
+    assert data_of(depots["heron"]) == pictures(library)
+    shell("backup", cwd=library)
+    valid(depots["otter"])
+    assert data_of(depots["otter"]) == pictures(library)
+    shell("verify", cwd=library)

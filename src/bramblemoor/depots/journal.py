@@ -47,6 +47,10 @@ class Intent(msgspec.Struct, frozen=True):
     what: What = "put"
 
 
+class NothingPlaced(OSError):
+    """The journal could not be written: the files that it was about are staged, and in nobody's books."""
+
+
 class Journal:
     """An open run at one depot. `library` is the link of the ledger whose state the depot is brought to."""
 
@@ -83,14 +87,15 @@ class Journal:
     def put_in_place(self, intents: Sequence[Intent]) -> None:
         """Write the intents down durably, then carry them out. The staged files are flushed and proven already.
 
-        Where the journal cannot be written nothing is put in place, and its OSError says so.
+        Raises NothingPlaced where the journal cannot be written, and nothing was put in place; any other OSError leaves the
+        run open, for the journal to be rolled forward.
         """
         before = self._path.stat().st_size
         try:
             self._write_down(intents, "")
-        except OSError:
+        except OSError as error:
             os.truncate(self._path, before)
-            raise
+            raise NothingPlaced(error.errno, error.strerror) from error
         folders = _Folders(self.depot.root)
         for intent in intents:
             self._put(intent, folders, surely_staged=True)
@@ -207,12 +212,17 @@ class Journal:
     def placed(self) -> Iterator[Intent]:
         """What came of the intents: removals, and files that are in place."""
         for intent in self.intents():
-            if intent.what == "remove" or (self.depot.data / intent.path).is_file():
+            waits = intent.what != "remove" and os.path.isfile(self.staged_name(intent.path))
+            if intent.what == "remove" or (not waits and (self.depot.data / intent.path).is_file()):
                 yield intent
 
     def close(self, library_name: str, tags: dict[str, bytes]) -> None:
-        """End the run: manifest, what it did, tag files (`tags`, by path), line, tag manifest."""
+        """End the run: manifest, what it did, tag files (`tags`, by path), line, tag manifest.
+
+        What is written down and not carried out, as a rename failed, is carried out first: a manifest must not list it else.
+        """
         root = self.depot.root
+        self.roll_forward()
         fresh = set(tags)
         for name, content in tags.items():
             write_atomically(root / name, content)

@@ -2,7 +2,6 @@
 
 import errno
 import hashlib
-import os
 import threading
 from collections import deque
 from collections.abc import Sequence
@@ -15,7 +14,7 @@ from queue import Queue
 from typing import BinaryIO
 
 from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.journal import Intent, Journal
+from bramblemoor.depots.journal import Intent, Journal, NothingPlaced
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import set_time
 from bramblemoor.library.receipts import stamp
@@ -285,8 +284,8 @@ class Lane:
         ]
         try:
             self.journal.put_in_place(intents)
-        except OSError as error:
-            if error.errno in _FATAL or not all(os.path.isfile(self.journal.staged_name(one.path)) for one in intents):
+        except NothingPlaced as error:
+            if error.errno in _FATAL:
                 raise
             for one in copied:
                 self._tell(one.item, f"the depot's journal could not be written ({error.strerror or error})")
