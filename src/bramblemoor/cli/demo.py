@@ -103,6 +103,7 @@ class _Tour:
         self._damage()
         self._what_if()
         self._a_year_put_away()
+        self._an_archive()
         self._loss()
 
     def _out_of_the_cloud(self, address: str) -> None:
@@ -252,6 +253,13 @@ class _Tour:
         self._say("The year is opened for work again, and everything is level.")
         self._bramblemoor("reopen", "2024")
         self._bramblemoor("backup")
+
+    def _an_archive(self) -> None:
+        self._say(
+            "For discs, or to be uploaded: a year as an archive. Each of its volumes is a bag that needs none of the others."
+        )
+        self._bramblemoor("pack", "../archive", "--year", "2025", "--size", "2MB")
+        self._bramblemoor("volumes", "../archive")
 
     def _damage(self) -> None:
         self._say("Behind Bramblemoor's back, one picture rots at heron, and another is deleted there.")

@@ -6,7 +6,7 @@ from typing import Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, open_depots, single, stoppable, whose
+from bramblemoor.cli.common import AsJson, LibraryDir, library_here, open_depots, single, stoppable
 
 
 def drill(
@@ -47,9 +47,9 @@ def drill(
         )  # fmt: skip
     else:
         say.line(
-            f"Restored {say.many(done.files, 'file')} ({say.size(done.bytes)}) of {say.many(done.held, 'file')} from the"
+            f"Restored {done.files:,} of {say.many(done.held, 'file')} ({say.size(done.bytes)}) from the depot {done.depot} to a"
+            f" scratch folder, in {say.duration(done.seconds)}."
         )
-        say.line(f"depot {done.depot} of {whose(library)} to a scratch folder, in {say.duration(done.seconds)}.")
         for finding in done.unreadable:
             say.line(f"  NOT RESTORED {finding.name}: {finding.what}")
         say.line()

@@ -55,6 +55,8 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("earlier", "earlier", "List earlier versions and removed files at a depot."),
             ("purge", "earlier", "Delete earlier versions at a depot for good."),
             ("restore", "restore", "Bring a library back from a depot, or some of it, or an earlier state."),
+            ("pack", "pack", "Write an archive: volumes of a given size, each complete in itself."),
+            ("volumes", "pack", "Read an archive's volumes, and say what is damaged or missing."),
         ),
     ),
     (

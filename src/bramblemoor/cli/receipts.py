@@ -16,12 +16,13 @@ _SIDES = {
     "backup": ("to be held", "not copied"),
     "verify": ("to be read", "not good"),
     "mend": ("to be mended", "not mended"),
-    "restore": ("at the depots", "not restored"),
+    "restore": ("to be restored", "not restored"),
     "bind": ("to be identical", "not identical"),
     "free": ("to be freed", "not freed"),
     "reopen": ("at the depots", "not brought back"),
     "purge": ("earlier versions", "deleted"),
     "level": ("to be held", "not copied"),
+    "pack": ("to be packed", "not packed"),
 }
 
 

@@ -6,16 +6,25 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, know_stand_ins, library_here, single, whose
+from bramblemoor.cli.common import (
+    AsJson,
+    LibraryDir,
+    OnlyAlbums,
+    OnlyFrames,
+    OnlyShoots,
+    OnlyYears,
+    know_stand_ins,
+    library_here,
+    single,
+    whose,
+)
 from bramblemoor.cli.receipts import finish
 from bramblemoor.errors import DepotTrouble, NoLibrary, WrongUse
 
 if TYPE_CHECKING:
-    from bramblemoor.depots.depot import Depot
+    from bramblemoor.depots.restore import Source
     from bramblemoor.depots.selecting import Selection
     from bramblemoor.library.home import Library
-
-Words = list[str] | None
 
 
 def restore(
@@ -23,17 +32,15 @@ def restore(
     depots: Annotated[
         list[str] | None,
         typer.Option(
-            "--from", metavar="DEPOT", help="A depot's folder, or its name; give more to fall back on, best first."
+            "--from",
+            metavar="DEPOT",
+            help="A depot's folder or name, or an archive's folder; give more to fall back on, best first.",
         ),
     ] = None,
-    frame: Annotated[Words, typer.Option("--frame", metavar="NAME", help="Only this frame, by name or path.")] = None,
-    shoot: Annotated[
-        Words, typer.Option("--shoot", metavar="GLOB", help="Only shoots whose folder fits, as '2026-05*'.")
-    ] = None,
-    album: Annotated[
-        Words, typer.Option("--album", metavar="TEXT", help="Only albums with this in their title.")
-    ] = None,
-    year: Annotated[list[int] | None, typer.Option("--year", metavar="YEAR", help="Only this year.")] = None,
+    frame: OnlyFrames = None,
+    shoot: OnlyShoots = None,
+    album: OnlyAlbums = None,
+    year: OnlyYears = None,
     as_of: Annotated[
         str, typer.Option("--as-of", metavar="DATE", help="As it stood at the depot at the end of that day.")
     ] = "",
@@ -43,11 +50,12 @@ def restore(
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """Bring a whole library back from one or more depots, or some of it. Overwrites nothing.
+    """Bring a whole library back from depots or an archive, or some of it. Overwrites nothing.
 
     Whole: restore DIR --from DEPOT; it needs nothing but the depots. Some: restore DIR --year 2024, from the nearest good
     copies of the library you are in, or --from a depot. What is damaged at one depot is taken from the next.
     """
+    from bramblemoor.depots.depot import Depot
     from bramblemoor.depots.restore import is_restored, restore_ledger
     from bramblemoor.depots.restore import restore as run
     from bramblemoor.depots.selecting import Selection
@@ -61,7 +69,10 @@ def restore(
         raise WrongUse("Say from which depot.", "Give its folder: --from DEPOT; or say what you want, as --year 2024.")
     sources = _sources(depots, None)
     if ledger_only:
-        library = restore_ledger(folder, sources)
+        depots_only = [source for source in sources if isinstance(source, Depot)]
+        if len(depots_only) < len(sources):
+            raise WrongUse("The whole ledger lies at depots only; a volume has its share.", "Name a depot.")
+        library = restore_ledger(folder, depots_only)
         say.line(f"{whose(library)} has the ledger of {', '.join(depot.name for depot in sources)} again.")
         say.line("Next: bramblemoor stocktake, to see what has happened since; then bramblemoor verify.")
         return
@@ -111,20 +122,20 @@ def _some(
     finish(receipt, json=json, attention=bool(receipt.left_out or receipt.findings))
 
 
-def _sources(names: list[str], library: "Library | None") -> "list[Depot]":
+def _sources(names: list[str], library: "Library | None") -> "list[Source]":
     """The depots of those folders or names; without any, all that are within reach, those at the library's site first."""
     from bramblemoor.depots.register import depots_named, known_depots, open_known
-    from bramblemoor.depots.restore import depots_at
+    from bramblemoor.depots.restore import sources_at
 
     if library is None:
-        return depots_at([Path(name) for name in names])
+        return sources_at([Path(name) for name in names])
     known = {one.name for one in known_depots(library)}
     if names:
         return [
-            open_known(library, depots_named(library, [name])[0]) if name in known else depots_at([Path(name)])[0]
+            open_known(library, depots_named(library, [name])[0]) if name in known else sources_at([Path(name)])[0]
             for name in names
         ]
-    opened = []
+    opened: list[Source] = []
     home = library.settings.library.site
     for one in sorted(depots_named(library, []), key=lambda depot: (depot.site != home, depot.number)):
         try:

@@ -94,28 +94,25 @@ def meter() -> Iterator[Progress]:
         yield lambda stage, done, total: None
         return
     from rich.console import Console
-    from rich.progress import (
-        BarColumn,
-        Progress,
-        ProgressColumn,
-        Task,
-        TaskProgressColumn,
-        TextColumn,
-        TimeRemainingColumn,
-    )
+    from rich.progress import BarColumn, Progress, ProgressColumn, Task, TextColumn
     from rich.text import Text
 
-    class Rate(ProgressColumn):
+    class Figures(ProgressColumn):
         def render(self, task: Task) -> Text:
-            speed = task.speed or 0
-            things = _COUNTED.get(task.description)
-            return Text(f"{speed:,.0f} {things}/s" if things else f"{size(speed)}/s", style="cyan")
+            speed, things = task.speed or 0, _COUNTED.get(task.description)
+            parts = [f"{task.percentage:.0f} %"] if task.total else []
+            if things:
+                parts += [f"{task.completed:,.0f} {things}", f"{speed:,.0f} {things} a second"]
+            else:
+                whole = f" of {size(task.total)}" if task.total else ""
+                parts += [f"{size(task.completed)}{whole}", f"{size(speed)}/s"]
+            if task.time_remaining is not None:
+                parts.append(f"{duration(task.time_remaining)} left")
+            return Text(", ".join(parts))
 
     began = time.monotonic()
-    shown = Progress(
-        TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), Rate(), TimeRemainingColumn(),
-        console=Console(stderr=True), transient=True,
-    )  # fmt: skip
+    bar = BarColumn(complete_style="blue", finished_style="blue")
+    shown = Progress(TextColumn("{task.description}"), bar, Figures(), console=Console(stderr=True), transient=True)
     tasks: dict[str, Any] = {}
 
     def report(stage: str, done: int, total: int) -> None:

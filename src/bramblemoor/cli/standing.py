@@ -125,7 +125,11 @@ def _print(library: Library, weighed: "Standing", by: str) -> None:
     else:
         worst = _worst(weighed)
         if total["sound"] == weighed.frames:
-            worst = "all are sound, but other files (albums, companions, delivered data) are not"
+            worst = "all are sound, but "
+            if weighed.other_states["sound"] == weighed.others:
+                worst += "some of their copies are damaged or missing"
+            else:
+                worst += "other files (albums, companions, delivered data) are not"
         say.line(f"NOT everything is safe: of {say.many(weighed.frames, 'frame')} of {whose(library)}, {worst}.")
     say.line(
         f"Rule: {rule.copies} copies, {rule.media} kinds of medium, {rule.sites} sites, read back within {rule.fresh_days} days."

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from bramblemoor.depots.copying import Progress
 from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.lane import PIECE
+from bramblemoor.depots.slots import PIECE
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
 

@@ -170,13 +170,13 @@ def _receipt(run: CopyRun, changes: dict[int, Changes], findings: list[Finding],
         ).fetchone())  # fmt: skip
         doubt = ", but perhaps from a cache" if outcome.unproven else ""
         before = Amount(
-            good.frames - outcome.copied.frames,
+            good.frames - outcome.copied.frames - change.moved.frames,
             good.files - outcome.copied.files - change.moved.files,
             good.bytes - outcome.copied.bytes - change.moved.bytes,
         )
         kept += [
             Kept(f"{name}: copied and read back{doubt}", outcome.copied),
-            Kept(f"{name}: moved there as in the library", Amount(0, change.moved.files, change.moved.bytes)),
+            Kept(f"{name}: moved there as in the library", change.moved),
             Kept(f"{name}: there already", before),
             Kept(f"{name}: not in the library any more; moved to earlier/", change.removed),
         ]

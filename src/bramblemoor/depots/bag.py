@@ -1,37 +1,43 @@
 """BagIt bags (RFC 8493): manifests and tag files of a depot."""
 
 import os
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from contextlib import suppress
 from heapq import merge
 from pathlib import Path
+from unicodedata import normalize
 
 from bramblemoor import __version__
 from bramblemoor.depots.line import LINE
 from bramblemoor.depots.run_lists import Sums
 from bramblemoor.library.durable import TEMPORARY, digest_of, flush_folder, write_atomically
+from bramblemoor.library.names import collision_key
 from bramblemoor.library.walk import LITTER
 
 MANIFEST, TAG_MANIFEST = "manifest-sha256.txt", "tagmanifest-sha256.txt"
-_DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 TAG_FOLDERS = ("readings", "receipts", "runs", "earlier")
 
 
-def _line(digest: str, path: str) -> bytes:
-    """2.1.3: percent, CR and LF in paths are percent-encoded."""
+def manifest_line(digest: str, path: str) -> bytes:
+    """A line of a manifest; 2.1.3: percent, CR and LF in paths are percent-encoded."""
     encoded = path.replace("%", "%25").replace("\r", "%0D").replace("\n", "%0A")
     return f"{digest}  {encoded}\n".encode()
 
 
 def read_manifest(path: Path) -> Iterator[tuple[str, str]]:
     """(path, digest) of each line, in file order; lines that cannot be one are skipped (the tag manifest finds them)."""
-    if not path.is_file():
-        return
-    with path.open("rb") as file:
-        for raw in file:
-            digest, _, name = raw.decode("utf-8", "replace").rstrip("\n").partition("  ")
-            if len(digest) == 64 and name:
-                yield name.replace("%0D", "\r").replace("%0A", "\n").replace("%25", "%"), digest.lower()
+    if path.is_file():
+        with path.open("rb") as file:
+            yield from parsed(file)
+
+
+def parsed(lines: Iterable[bytes]) -> Iterator[tuple[str, str]]:
+    """The same of a manifest's lines."""
+    for raw in lines:
+        digest, _, name = raw.decode("utf-8", "replace").rstrip("\n").partition("  ")
+        if len(digest) == 64 and name:
+            yield name.replace("%0D", "\r").replace("%0A", "\n").replace("%25", "%"), digest.lower()
 
 
 def write_manifest(root: Path, sums: Sums, *, afresh: bool = False) -> None:
@@ -40,7 +46,7 @@ def write_manifest(root: Path, sums: Sums, *, afresh: bool = False) -> None:
     fresh = root / (MANIFEST + TEMPORARY)
     with fresh.open("wb") as file:
         for path, digest in merge(kept, sums.items()):
-            file.write(_line(digest, path))
+            file.write(manifest_line(digest, path))
         file.flush()
         os.fsync(file.fileno())
     fresh.replace(root / MANIFEST)
@@ -57,6 +63,15 @@ def read_oxum(root: Path) -> tuple[int, int] | None:
     return None
 
 
+def info(library: str, description: str, oxum: tuple[int, int], date: str, more: str = "") -> bytes:
+    """bag-info.txt (2.2.2); `more` are further lines."""
+    return (
+        f"Bag-Software-Agent: Bramblemoor {__version__}\nBagging-Date: {date}\n"
+        f"External-Identifier: {library}\nExternal-Description: {description}\n"
+        f"Payload-Oxum: {oxum[0]}.{oxum[1]}\n{more}"
+    ).encode()
+
+
 def write_tags(
     root: Path, library: str, name: str, oxum: tuple[int, int], date: str, fresh: Collection[str] = ()
 ) -> None:
@@ -64,20 +79,15 @@ def write_tags(
 
     `fresh` names tag files that were just written: what the tag manifest says of others stays, so that rot shows.
     """
-    if not (root / "bagit.txt").is_file() or (root / "bagit.txt").read_bytes() != _DECLARATION:
-        write_atomically(root / "bagit.txt", _DECLARATION)
-    info = (
-        f"Bag-Software-Agent: Bramblemoor {__version__}\nBagging-Date: {date}\n"
-        f"External-Identifier: {library}\nExternal-Description: Copy of the library {name}\n"
-        f"Payload-Oxum: {oxum[0]}.{oxum[1]}\n"
-    )
-    write_atomically(root / "bag-info.txt", info.encode())
+    if not (root / "bagit.txt").is_file() or (root / "bagit.txt").read_bytes() != DECLARATION:
+        write_atomically(root / "bagit.txt", DECLARATION)
+    write_atomically(root / "bag-info.txt", info(library, f"Copy of the library {name}", oxum, date))
     known = dict(read_manifest(root / TAG_MANIFEST))
     lines = []
     for path in sorted(tag_files(root)):
         settled = path not in fresh and path.startswith(tuple(f"{folder}/" for folder in TAG_FOLDERS))
         digest = known[path] if settled and path in known else digest_of(root / path)
-        lines.append(_line(digest, path))
+        lines.append(manifest_line(digest, path))
     write_atomically(root / TAG_MANIFEST, b"".join(lines))
 
 
@@ -89,8 +99,14 @@ def tag_files(root: Path) -> Iterator[str]:
     for folder in TAG_FOLDERS:
         for where, _, names in os.walk(root / folder):
             for name in names:
-                if name not in LITTER:
+                if name not in LITTER and not name.endswith(TEMPORARY):
                     yield (Path(where) / name).relative_to(root).as_posix()
+
+
+def _as_written(path: Path) -> bool:
+    """Whether each line of a manifest is as we write it: a flipped bit may make it say the same in other letters, or nothing."""
+    with path.open("rb") as file:
+        return all([manifest_line(digest, name) for name, digest in parsed([raw])] == [raw] for raw in file)
 
 
 SUSPECT = "it is not as it was left: what it says of the files that are named here may be wrong"
@@ -111,7 +127,7 @@ def amiss_tags(root: Path, as_left: str = "") -> Iterator[tuple[str, str]]:
         elif digest_of(root / path) != digest:
             yield path, "damaged"
             wrong = True
-    if not listed:
+    if not listed or not _as_written(root / TAG_MANIFEST):
         yield TAG_MANIFEST, "missing or damaged"
     elif wrong and as_left and digest_of(root / TAG_MANIFEST) != as_left:
         yield TAG_MANIFEST, SUSPECT
@@ -123,13 +139,20 @@ def fits(root: Path, name: str) -> bool:
     return said is None or not (root / name).is_file() or digest_of(root / name) == said
 
 
-def payload_strays(root: Path) -> Iterator[str]:
-    """Payload files that the manifest does not list (3: they make the bag incomplete), but for what systems leave there."""
+def payload_strays(root: Path, *, folds_case: bool) -> Iterator[str]:
+    """Payload files that the manifest does not list (3: they make the bag incomplete), but for what systems leave there.
+
+    Names are compared after normalisation (6.1.1.3), and where the drive does not tell case apart, without it.
+    """
+
+    def key(path: str) -> str:
+        return collision_key(path) if folds_case else normalize("NFC", path)
+
     with Sums() as listed:
         for path, digest in read_manifest(root / MANIFEST):
-            listed.set(path, digest)
+            listed.set(key(path), digest)
         for where, _, names in os.walk(root / "data"):
             for name in sorted(names):
                 path = (Path(where) / name).relative_to(root).as_posix()
-                if name not in LITTER and path not in listed:
+                if name not in LITTER and key(path) not in listed:
                     yield path

@@ -3,6 +3,7 @@
 import hashlib
 import json
 import os
+import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,12 +13,12 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.records import make_receipt, run_name
 from bramblemoor.depots.register import finish_at, known_depots, number_of
 from bramblemoor.depots.restore import Account, Menu, bring_all
-from bramblemoor.depots.shelf import Shelf
+from bramblemoor.depots.shelf import DepotShelf
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.verify import Result, Scope, read_places
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.durable import flush_folder, free_bytes
+from bramblemoor.library.durable import digest_of, flush_folder, free_bytes
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.stock import take_stock
@@ -140,7 +141,7 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
     for number, row in enumerate(rows, 1):
         path = library.root / row["path"]
         if path.is_file():
-            if path.stat().st_size != row["bytes"]:
+            if not _is_as_bound(path, row):
                 findings.append(Finding(row["path"], "it is not what it was; it was left where it is"))
                 continue
             path.unlink()
@@ -164,6 +165,14 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
     )
     write_receipt(library.receipts, receipt)
     return receipt
+
+
+def _is_as_bound(path: Path, row: sqlite3.Row) -> bool:
+    """Whether a file is what was bound: seen unchanged, or else read. Between two runs anything may have come to its place."""
+    status = path.stat()
+    if (status.st_size, status.st_mtime_ns, status.st_ctime_ns) == (row["bytes"], row["seen_ns"], row["ctime_ns"]):
+        return True
+    return bool(digest_of(path) == row["sha256"])
 
 
 def _require_rule(library: Library, year: int) -> None:
@@ -216,15 +225,15 @@ def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progr
     if bound is None:
         raise WrongUse(f"{year} is not bound: it is open for work.", "bramblemoor bind lists the bound years.")
     started = stamp(now_utc())
-    menu = Menu([Shelf(depot) for depot in depots])
+    menu = Menu([DepotShelf(depot) for depot in depots])
     for row in library.db.execute(_OF_YEAR, (year,)):
         menu.add(row["path"], row["sha256"], row["mtime_ns"], int(row["role"] == "original"))
     require_room(library.root, menu.lacking(library.root), f"Opening {year}")
     account = Account()
     for wanted, result in bring_all(library.root, menu, progress):
-        account.enter(wanted, result, depots[0])
+        account.enter(wanted, result, menu.shelves[0])
     name = run_name(library, started)
-    receipt = account.receipt(library.name, int(name.partition("-")[0]), depots, started, {"year": str(year)})
+    receipt = account.receipt(library.name, int(name.partition("-")[0]), menu.shelves, started, {"year": str(year)})
     receipt = make_receipt(
         library, "reopen", name, started, receipt.finished, [depot.name for depot in depots], receipt.came_in, receipt.kept,
         receipt.left_out, receipt.findings,

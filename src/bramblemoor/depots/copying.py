@@ -3,13 +3,21 @@
 import hashlib
 import os
 import time
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, field
+from io import FileIO
+from itertools import chain, islice
+
+import msgspec
 
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.journal import Journal
-from bramblemoor.depots.lane import PIECE, Copied, Item, Lane
-from bramblemoor.depots.register import enter_copy, mark_copy, number_of
+from bramblemoor.depots.lane import Item, Lanes, open_lanes
+from bramblemoor.depots.register import enter_copies, mark_copy, number_of
+from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.work import Member, Work
 from bramblemoor.library.home import Library, require_room
@@ -19,14 +27,18 @@ from bramblemoor.library.stock import LIBRARY, source_of
 
 Progress = Callable[[str, int, int], None]
 _SLACK = 1 << 20
-_READ = os.O_RDONLY | getattr(os, "O_BINARY", 0)
 _BUNDLE = 64  # small files that are handed over together
-_OFTEN = 2.0  # seconds between two transactions of the ledger
+_CHANGED = "is not what the ledger says: its content changed"
+_AHEAD = 32  # files that are opened before their turn
+_NAP = 0.3  # seconds; a signal does not end a longer sleep
+_HASHERS = 2
+_NEXT = 6  # files that may be read before their turn
+_MOST_AHEAD = 16 << 20  # a larger file is read when it is its turn
+_OFTEN = 5.0  # seconds between two transactions of the ledger
 _PATIENCE = 2.0  # seconds that a depot's buffer may be full while another one idles, before it is passed over
 
 
-@dataclass(frozen=True)
-class Source:
+class Source(msgspec.Struct, frozen=True):
     """A place a file may be read from; `number` is the depot's in the ledger, 0 for the library."""
 
     number: int
@@ -58,9 +70,8 @@ class Pace:
         """Called for every piece: sleeps where the limit is passed."""
         if self.limit:
             self._passed += count
-            ahead = self._passed / self.limit - (time.monotonic() - self._began)
-            if ahead > 0:
-                time.sleep(ahead)
+            while not self.stopped and (ahead := self._passed / self.limit - (time.monotonic() - self._began)) > 0:
+                time.sleep(min(ahead, _NAP))
 
 
 @dataclass
@@ -98,42 +109,79 @@ class CopyRun:
         """
         began = time.monotonic()
         self.outcomes |= {member.number: Outcome() for member in self.members if member.number not in self.outcomes}
+        for member in self.members:
+            self.outcomes[member.number].failed += work.twins.get(member.number, [])
         wanting = [member for member in self.members if work.left(member).files]
-        lanes = {member.number: Lane(member.depot, self.journal(member), len(wanting)) for member in wanting}
-        feeder = _Feeder(self, work, lanes, sources, work.whole().bytes)
-        try:
+        journals = {member.number: self.journal(member) for member in wanting}
+        with open_lanes(journals) as lanes, ThreadPoolExecutor(_HASHERS) as hashers:
+            feeder = _Feeder(self, work, lanes, hashers, sources)
             while feeder.one_pass() and not self.pace.stopped:
                 pass
-        finally:
             feeder.hand_over()
-            for lane in lanes.values():
-                lane.finish()
-            feeder.enter()
+        feeder.enter()
         for member in wanting:
             outcome = self.outcomes[member.number]
-            outcome.failure = lanes[member.number].failure
+            outcome.failure = lanes.by_key[member.number].failure
             outcome.left = work.left(member)
         self.seconds = time.monotonic() - began
 
 
+@dataclass
+class _Bundle:
+    """Small files in one slot, for the same depots; `files` says where each begins."""
+
+    slot: int
+    view: memoryview
+    takers: list[Member]
+    files: list[tuple[Item, int]] = field(default_factory=list)
+    filled: int = 0
+
+    @property
+    def numbers(self) -> list[int]:
+        return [member.number for member in self.takers]
+
+
+@dataclass
+class _Opened:
+    """A source that was opened before its turn; what is read of it by then lies in `slots` (`job` gives its digest)."""
+
+    file: FileIO
+    slots: list[int] = field(default_factory=list)
+    job: Future[tuple[int, str]] | None = None
+
+
 class _Feeder:
-    """Reads files and hands them to lanes."""
+    """Reads files and hands them to lanes.
+
+    Files of a middling size are read and hashed before their turn, two at a time: one processor hashes more slowly than two
+    drives write.
+    """
 
     def __init__(
-        self, run: CopyRun, work: Work, lanes: dict[int, Lane], sources: Callable[[Item], Iterable[Source]], total: int
-    ) -> None:
-        self._run, self._work, self._lanes, self._sources = run, work, lanes, sources
-        self._total, self._done = total, 0
-        self._bundles: dict[int, list[tuple[Item, bytes]]] = {}
-        self._bundled = 0
+        self, run: CopyRun, work: Work, lanes: Lanes, hashers: ThreadPoolExecutor,
+        sources: Callable[[Item], Iterable[Source]],
+    ) -> None:  # fmt: skip
+        self._run, self._work, self._sources = run, work, sources
+        self._shared, self._lanes = lanes, lanes.by_key
+        self._total, self._done = work.whole().bytes, 0
+        self._bundle: _Bundle | None = None
+        self._opened: dict[str, _Opened] = {}  # sources of the next files, by path
+        self._hashers = hashers
         self._entered = time.monotonic()
         self._lagging: dict[int, float] = {}  # depot to the moment since when it keeps another one waiting
         self._numbers: dict[tuple[int, int], int] = {}  # (depot, file) to the number of the work that is under way
 
     def one_pass(self) -> bool:
         """Go through the work once; says whether something was passed over and has to be gone through again."""
+        try:
+            return self._go_through()
+        finally:
+            while self._opened:
+                self._drop(self._opened.popitem()[1])
+
+    def _go_through(self) -> bool:
         passed_over = False
-        for n, item, members in self._work.items():
+        for n, item, members, first in self._ahead():
             alive = [
                 member
                 for member in members
@@ -144,13 +192,49 @@ class _Feeder:
             takers = self._who_takes(alive)
             passed_over = passed_over or len(takers) < len(alive)
             if takers:
-                self._feed(n, item, takers)
+                self._feed(n, item, takers, first)
                 if len(takers) == len(alive):
                     self._done += item.bytes
                 self._run.progress("copying", self._done, self._total)
             if time.monotonic() - self._entered > _OFTEN:
                 self.enter()
         return passed_over
+
+    def _ahead(self) -> Iterator[tuple[int, Item, list[Member], Source | None]]:
+        """The work; of the next files the system is asked to read the beginnings: small ones take longest to find."""
+        coming: deque[tuple[int, Item, list[Member], Source | None]] = deque()
+        for n, item, members in self._work.items():
+            source = next(iter(self._sources(item)), None)
+            coming.append((n, item, members, source))
+            if source is not None and source.path not in self._opened and hasattr(os, "posix_fadvise"):
+                with suppress(OSError):  # told when its turn comes
+                    opened = self._opened[source.path] = _Opened(FileIO(source.path))
+                    os.posix_fadvise(opened.file.fileno(), 0, PIECE, os.POSIX_FADV_WILLNEED)
+            if len(coming) > _AHEAD:
+                self._read_next(coming)
+                yield coming.popleft()
+        while coming:
+            self._read_next(coming)
+            yield coming.popleft()
+
+    def _read_next(self, coming: Iterable[tuple[int, Item, list[Member], Source | None]]) -> None:
+        """Let the next files be read whole, as far as there is room for them, each with one byte more than there should be."""
+        for _, item, _, source in islice(coming, _NEXT):
+            opened = self._opened.get(source.path) if source is not None else None
+            if opened is not None and opened.job is None and PIECE <= item.bytes <= _MOST_AHEAD:
+                opened.slots = self._shared.take_ahead(item.bytes // PIECE + 1)
+                if not opened.slots:
+                    return
+                rooms = [self._shared.slots.view(slot) for slot in opened.slots]
+                opened.job = self._hashers.submit(_read_whole, opened.file, rooms)
+
+    def _drop(self, opened: _Opened) -> None:
+        """Close what was not read after all."""
+        if opened.job is not None:
+            with suppress(OSError):
+                opened.job.result()
+            self._shared.give_up_ahead(opened.slots)
+        opened.file.close()
 
     def _who_takes(self, members: list[Member]) -> list[Member]:
         """All, but for those that have long kept another one waiting."""
@@ -165,10 +249,12 @@ class _Feeder:
                 takers.append(member)
         return takers or members
 
-    def _feed(self, n: int, item: Item, takers: list[Member]) -> None:
-        tried = False
-        for source in self._sources(item):
-            tried = True
+    def _feed(self, n: int, item: Item, takers: list[Member], first: Source | None) -> None:
+        tried: set[Source] = set()
+        for source in chain([first] if first else [], self._sources(item)):
+            if source in tried:
+                continue
+            tried.add(source)
             trouble = self._read(n, item, source, takers)
             if not trouble:
                 return
@@ -186,60 +272,108 @@ class _Feeder:
 
     def _read(self, n: int, item: Item, source: Source, takers: list[Member]) -> str:
         """Read a file from one source into the lanes; says what was wrong with it, "" where nothing was."""
-        lanes = [self._lanes[member.number] for member in takers]
-        items = [self._work.for_depot(item, member) for member in takers]
-        self._numbers |= {(member.number, item.file): n for member in takers}
-        digest = hashlib.sha256()
-        trouble, begun = "", False
-        file = -1
         try:
-            file = os.open(source.path, _READ)
-            piece = os.read(file, PIECE)
-            digest.update(piece)
-            self._run.pace.wait(len(piece))
-            if len(piece) == item.bytes and digest.hexdigest() == item.sha256:
-                self._bundle_up(takers, items, piece)
-                return ""
-            self.hand_over()
-            for lane, mine in zip(lanes, items, strict=True):
-                lane.begin(mine)
-            begun = True
-            while piece and not self._run.pace.stopped:
-                for lane in lanes:
-                    lane.piece(piece)
-                piece = os.read(file, PIECE)
-                digest.update(piece)
-                self._run.pace.wait(len(piece))
+            opened = self._opened.pop(source.path, None) or _Opened(FileIO(source.path))
+            with opened.file as file:
+                if opened.job is not None:
+                    return self._take_ready(n, item, opened, takers)
+                if item.bytes < PIECE:
+                    return self._read_small(n, item, file, takers)
+                return self._read_large(n, item, file, takers)
         except FileNotFoundError:
-            trouble = "is missing"
+            return "is missing"
         except OSError as error:
-            trouble = f"cannot be read ({error.strerror})"
-        finally:
-            if file >= 0:
-                os.close(file)
+            return f"cannot be read ({error.strerror})"
+
+    def _read_small(self, n: int, item: Item, file: FileIO, takers: list[Member]) -> str:
+        """Keep a small file in a slot with others, until there are enough of them to hand over."""
+        numbers = [member.number for member in takers]
+        bundle = self._bundle
+        if bundle is not None and (bundle.numbers != numbers or bundle.filled + item.bytes >= PIECE):
+            self.hand_over()
+            bundle = None
+        if bundle is None:
+            slot = self._shared.take([self._lanes[number] for number in numbers])
+            self._bundle = bundle = _Bundle(slot, self._shared.slots.view(slot), takers)
+        content = bundle.view[bundle.filled :]
+        count = _fill(file, content[: item.bytes + 1])  # one byte more than there should be
+        self._run.pace.wait(count)
+        if count != item.bytes or hashlib.sha256(content[:count]).hexdigest() != item.sha256:
+            return _CHANGED
+        for member in takers:
+            self._numbers[member.number, item.file] = n
+        bundle.files.append((item, bundle.filled))
+        bundle.filled += count
+        if len(bundle.files) >= _BUNDLE:
+            self.hand_over()
+        return ""
+
+    def _take_ready(self, n: int, item: Item, opened: _Opened, takers: list[Member]) -> str:
+        """Hand a file over that was read before its turn."""
+        assert opened.job is not None
+        try:
+            count, digest = opened.job.result()
+        except OSError:
+            self._shared.give_up_ahead(opened.slots)
+            raise
+        if count != item.bytes or digest != item.sha256:
+            self._shared.give_up_ahead(opened.slots)
+            return _CHANGED
+        self.hand_over()
+        lanes = [self._lanes[member.number] for member in takers]
+        for member, lane in zip(takers, lanes, strict=True):
+            self._numbers[member.number, item.file] = n
+            lane.begin(self._work.for_depot(item, member))
+        for number, slot in enumerate(opened.slots):
+            length = min(PIECE, count - number * PIECE)
+            self._shared.pass_on_ahead(slot, lanes if length > 0 else [])
+            for lane in lanes if length > 0 else ():
+                lane.piece(slot, length)
+            self._run.pace.wait(max(0, length))
+        for lane in lanes:
+            lane.end()
+        return ""
+
+    def _read_large(self, n: int, item: Item, file: FileIO, takers: list[Member]) -> str:
+        self.hand_over()
+        lanes = [self._lanes[member.number] for member in takers]
+        digest, trouble, slots = hashlib.sha256(), "", self._shared.slots
+        for member, lane in zip(takers, lanes, strict=True):
+            self._numbers[member.number, item.file] = n
+            lane.begin(self._work.for_depot(item, member))
+        while not self._run.pace.stopped:
+            slot = self._shared.take(lanes)
+            view = slots.view(slot)
+            try:
+                count = _fill(file, view)
+            except OSError as error:
+                count, trouble = 0, f"cannot be read ({error.strerror})"
+            slots.pass_on(slot, len(lanes) if count else 0)
+            if not count:
+                break
+            for lane in lanes:
+                lane.piece(slot, count)
+            digest.update(view[:count])
+            self._run.pace.wait(count)
         stopped = self._run.pace.stopped and not trouble
         if not trouble and not stopped and digest.hexdigest() != item.sha256:
-            trouble = "is not what the ledger says: its content changed"
-        for lane in lanes if begun else ():
+            trouble = _CHANGED
+        for lane in lanes:
             if trouble or stopped:
                 lane.abandon()
             else:
                 lane.end()
         return trouble
 
-    def _bundle_up(self, takers: list[Member], items: list[Item], content: bytes) -> None:
-        """Keep a small file until there are enough of them to hand over."""
-        for member, item in zip(takers, items, strict=True):
-            self._bundles.setdefault(member.number, []).append((item, content))
-        self._bundled += len(content)
-        if self._bundled >= PIECE or len(self._bundles[takers[0].number]) >= _BUNDLE:
-            self.hand_over()
-
     def hand_over(self) -> None:
         """Give the lanes the small files that were kept for them."""
-        for number, files in self._bundles.items():
-            self._lanes[number].small(files)
-        self._bundles, self._bundled = {}, 0
+        bundle, self._bundle = self._bundle, None
+        if bundle is None:
+            return
+        self._shared.slots.pass_on(bundle.slot, len(bundle.takers) if bundle.files else 0)
+        for member in bundle.takers if bundle.files else ():
+            files = [(self._work.for_depot(item, member), start) for item, start in bundle.files]
+            self._lanes[member.number].small(bundle.slot, files)
 
     def enter(self) -> None:
         """Bring the ledger in step with what the lanes have put in place since the last time."""
@@ -252,24 +386,39 @@ class _Feeder:
                 outcome = self._run.outcomes[member.number]
                 results = fresh.get(member.number, [])
                 self._work.done([self._numbers.pop((member.number, one.item.file)) for one in results], member)
-                for copied in results:
-                    self._enter_one(outcome, copied)
-                    if not copied.trouble:
-                        enter_copy(db, member.number, copied.item.file, copied.read_at, copied.grade)
+                good = [one for one in results if not one.trouble]
+                outcome.failed += [(one.item, one.trouble) for one in results if one.trouble]
+                outcome.copied += Amount(
+                    sum(one.item.frames for one in good), len(good), sum(one.item.bytes for one in good)
+                )
+                outcome.unproven += sum(one.grade != "medium" for one in good)
+                enter_copies(db, member.number, ((one.item.file, one.read_at, one.grade) for one in good))
             settle(db)
 
-    def _enter_one(self, outcome: Outcome, copied: Copied) -> None:
-        item = copied.item
-        if copied.trouble:
-            outcome.failed.append((item, copied.trouble))
-        else:
-            outcome.copied += Amount(int(item.frames), 1, item.bytes)
-            outcome.unproven += copied.grade != "medium"
+
+def _read_whole(file: FileIO, rooms: list[memoryview]) -> tuple[int, str]:
+    """Read a file as far as there is room; returns how much came, and its digest."""
+    digest, whole = hashlib.sha256(), 0
+    for room in rooms:
+        count = _fill(file, room)
+        digest.update(room[:count])
+        whole += count
+        if count < len(room):
+            break
+    return whole, digest.hexdigest()
+
+
+def _fill(file: FileIO, room: memoryview) -> int:
+    """Read as much as there is room for; returns how much came."""
+    count = 0
+    while count < len(room) and (came := file.readinto(room[count:])):
+        count += came
+    return count
 
 
 def from_library(library: Library) -> Callable[[Item], Iterable[Source]]:
     """Backups read the library and nothing else."""
-    return lambda item: [Source(LIBRARY, "library", str(source_of(library, item.path)))]
+    return lambda item: [Source(LIBRARY, "library", source_of(library, item.path))]
 
 
 def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Callable[[Item], Iterable[Source]]:
@@ -279,7 +428,7 @@ def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Cal
     def sources(item: Item) -> Iterator[Source]:
         bad = library.db.execute("SELECT 1 FROM copies WHERE depot = 0 AND file = ?", (item.file,)).fetchone()
         if bad is None and target != LIBRARY:
-            yield Source(LIBRARY, "library", str(source_of(library, item.path)))
+            yield Source(LIBRARY, "library", source_of(library, item.path))
         for number, depot in numbers.items():
             row = library.db.execute(
                 "SELECT coalesce(path, ?) AS path FROM copies WHERE depot = ? AND file = ? AND sha256 IS NULL"

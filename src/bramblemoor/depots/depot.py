@@ -11,10 +11,11 @@ import msgspec
 import tomlkit
 from filelock import FileLock, Timeout
 
-from bramblemoor.depots.kinds import Drive, open_drive
+from bramblemoor.depots.bag import fits
+from bramblemoor.depots.kinds import Drive, knows, open_drive
 from bramblemoor.depots.terms import Terms
 from bramblemoor.errors import DepotTrouble
-from bramblemoor.library.durable import write_atomically
+from bramblemoor.library.durable import clear_unfinished, write_atomically
 from bramblemoor.library.home import DEPOT_MARK
 
 
@@ -48,6 +49,11 @@ class Depot:
         return self.identity.name
 
     @property
+    def library(self) -> str:
+        """The id of the library whose copy lies here."""
+        return self.identity.library
+
+    @property
     def data(self) -> Path:
         return self.root / "data"
 
@@ -67,6 +73,7 @@ class Depot:
                 "Remove the write protection, or use another drive.",
             ) from error
         try:
+            clear_unfinished(*(self.root / folder for folder in ("readings", "receipts", "runs")))
             yield
         finally:
             lock.release()
@@ -82,10 +89,14 @@ def read_identity(root: Path) -> Identity | None:
         tables = {name: document.get(name, {}) for name in ("options", "terms")}
         return msgspec.convert(document["depot"] | tables, Identity)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, msgspec.ValidationError, KeyError, TypeError) as error:
-        raise DepotTrouble(
-            f"{path} is damaged ({error}).",
-            "If the library knows the depot, write it anew: bramblemoor depot repair NAME FOLDER.",
-        ) from error
+        raise _damaged(path, str(error)) from error
+
+
+def _damaged(path: Path, why: str) -> DepotTrouble:
+    return DepotTrouble(
+        f"{path} is damaged ({why}).",
+        "If the library knows the depot, write it anew: bramblemoor depot repair NAME FOLDER.",
+    )
 
 
 def open_depot(root: Path) -> Depot:
@@ -93,6 +104,8 @@ def open_depot(root: Path) -> Depot:
     identity = read_identity(root)
     if identity is None:
         raise DepotTrouble(f"There is no depot at {root}.", "Name the folder that holds depot.toml.")
+    if not knows(identity.kind) and not fits(root, DEPOT_MARK):
+        raise _damaged(root / DEPOT_MARK, "it is not what the tag manifest says")
     return Depot(root, identity, open_drive(identity.kind, root, identity.options))
 
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from bramblemoor.depots.copying import Pace, Progress
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.register import mark_copy, number_of
-from bramblemoor.depots.shelf import Shelf, bring
+from bramblemoor.depots.shelf import DepotShelf, bring
 from bramblemoor.depots.tally import settle
 from bramblemoor.library.durable import TEMPORARY, digest_of, free_bytes
 from bramblemoor.library.home import Library, require_room
@@ -59,7 +59,7 @@ def drill(
         " FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = ? AND c.state != 'missing' ORDER BY random() LIMIT ?",
         (number, files),
     ).fetchall()
-    shelf = Shelf(depot)
+    shelf = DepotShelf(depot)
     bad: list[Finding] = []
     done = size = proven = 0
     began = time.monotonic()

@@ -7,11 +7,13 @@ from collections.abc import Iterator
 from bramblemoor.depots.copying import Pace, Progress
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.earlier import finish_purge
-from bramblemoor.depots.journal import Intent, Journal, finish_interrupted
-from bramblemoor.depots.lane import PIECE, Item, Lane
+from bramblemoor.depots.journal import Journal, finish_interrupted
+from bramblemoor.depots.lane import Item, Lane, Lanes, open_lanes
 from bramblemoor.depots.line import read_line
+from bramblemoor.depots.placing import Intent
 from bramblemoor.depots.records import name_run
-from bramblemoor.depots.shelf import Shelf
+from bramblemoor.depots.shelf import DepotShelf
+from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.terms import chosen, prepare
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
@@ -51,7 +53,7 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Recei
     finish_purge(target, target.name)
     for _ in finish_interrupted(target, target.name):
         pass
-    shelf = Shelf(source)
+    shelf = DepotShelf(source)
     db = _compared(shelf, target)
     row = db.execute(f"SELECT coalesce(sum(bytes), 0) FROM ({_LACKS})").fetchone()
     require_room(target.root, row[0], f"Bringing {target.name} level", target.identity.terms.leave_free)
@@ -96,7 +98,7 @@ _MOVABLE = f"""
 """
 
 
-def _compared(shelf: Shelf, target: Depot) -> sqlite3.Connection:
+def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
     """What the target should hold, by the source's manifest and ledger and its own terms; and what it holds."""
     db = sqlite3.connect("", isolation_level=None)
     db.row_factory = sqlite3.Row
@@ -125,7 +127,7 @@ def _compared(shelf: Shelf, target: Depot) -> sqlite3.Connection:
         "INSERT INTO wanted VALUES (?, ?, ?, ?, 0)",
         (ledger_file.FILE, shelf.digest(ledger_file.FILE), status.st_size, status.st_mtime_ns),
     )
-    held, after = Shelf(target), ""
+    held, after = DepotShelf(target), ""
     while page := held.paths(after, _PAGE):
         after = page[-1][0]
         db.executemany("INSERT INTO held VALUES (?, ?)", page)
@@ -133,7 +135,7 @@ def _compared(shelf: Shelf, target: Depot) -> sqlite3.Connection:
 
 
 def _carry_out(
-    db: sqlite3.Connection, shelf: Shelf, journal: Journal, total: int, progress: Progress, pace: Pace
+    db: sqlite3.Connection, shelf: DepotShelf, journal: Journal, total: int, progress: Progress, pace: Pace
 ) -> tuple[Amount, Amount, list[tuple[Item, str]]]:
     moves = [dict(row) for row in db.execute(_MOVABLE)]
     moving = {row["was"] for row in moves}
@@ -150,18 +152,18 @@ def _carry_out(
         for row in moves:
             db.execute("INSERT OR REPLACE INTO held VALUES (?, ?)", (row["path"], row["sha256"]))
             moved += Amount(row["frames"], 1, row["bytes"])
-    lane = Lane(journal.depot, journal, 1)
     failed: list[tuple[Item, str]] = []
     copied, done = NOTHING, 0
-    for item in _items(db):
-        if pace.stopped or lane.failure is not None:
-            break
-        trouble = _feed(lane, shelf, item)
-        if trouble:
-            failed.append((item, trouble))
-        done += item.bytes
-        progress("copying", done, total)
-    lane.finish()
+    with open_lanes({0: journal}) as lanes:
+        lane = lanes.by_key[0]
+        for item in _items(db):
+            if pace.stopped or lane.failure is not None:
+                break
+            trouble = _feed(lanes, lane, shelf, item)
+            if trouble:
+                failed.append((item, trouble))
+            done += item.bytes
+            progress("copying", done, total)
     for result in lane.take_results():
         if result.trouble:
             failed.append((result.item, result.trouble))
@@ -180,7 +182,7 @@ def _items(db: sqlite3.Connection) -> Iterator[Item]:
         yield Item(0, row["path"], row["bytes"], row["sha256"], row["mtime_ns"], row["frames"])
 
 
-def _feed(lane: Lane, shelf: Shelf, item: Item) -> str:
+def _feed(lanes: Lanes, lane: Lane, shelf: DepotShelf, item: Item) -> str:
     """Read a file from the source's medium into the lane; says what was wrong with it, "" where nothing was."""
     file = shelf.find(item.sha256, item.path)
     if file is None:
@@ -191,7 +193,10 @@ def _feed(lane: Lane, shelf: Shelf, item: Item) -> str:
         with shelf.depot.drive.read_from_medium(file, PIECE) as reading:
             for piece in reading.pieces:
                 digest.update(piece)
-                lane.piece(piece)
+                slot = lanes.take([lane])
+                lanes.slots.view(slot)[: len(piece)] = piece
+                lanes.slots.pass_on(slot, 1)
+                lane.piece(slot, len(piece))
     except OSError as error:
         lane.abandon()
         return f"it cannot be read at {shelf.depot.name} ({error.strerror or error})"

@@ -1,7 +1,10 @@
 """Mending: what verifying found damaged or missing is put right from any good copy, the library's included."""
 
+import errno
 import hashlib
+import shutil
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from bramblemoor.depots import bag
@@ -10,11 +13,12 @@ from bramblemoor.depots.copying import CopyRun, Pace, Progress, Source, from_any
 from bramblemoor.depots.depot import Depot, write_identity
 from bramblemoor.depots.enroll import identity_of
 from bramblemoor.depots.journal import refresh_tags
-from bramblemoor.depots.lane import PIECE, Item
+from bramblemoor.depots.lane import Item
 from bramblemoor.depots.records import make_receipt, run_name
 from bramblemoor.depots.register import finish_at, known_depots, number_of, remember_line, tags_as_left
 from bramblemoor.depots.run_lists import Sums
-from bramblemoor.depots.shelf import Shelf
+from bramblemoor.depots.shelf import DepotShelf
+from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.work import AMISS, Work
 from bramblemoor.frames.moments import now_utc
@@ -108,15 +112,17 @@ def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: st
     """Replace a tag file by a good one: of the library's receipts, of another depot, or of the same content elsewhere."""
     name = path.rpartition("/")[2]
     row = library.db.execute("SELECT path FROM files WHERE sha256 = ?", (sha256,)).fetchone()
-    places = [library.receipts / name, *(other.root / path for other in depots if other.id != depot.id)]
+    # Some drives show names in small letters, whatever they were.
+    places = [own for own in library.receipts.iterdir() if own.name.casefold() == name.casefold()]
+    places += [*(other.root / path for other in depots if other.id != depot.id)]
     places += [library.root / row["path"]] if row else []
     for other in depots:
-        shelf = Shelf(other)
+        shelf = DepotShelf(other)
         found = shelf.find(sha256, "")
         places += [found] if found is not None else []
     item = Item(0, path, 0, sha256, 0)
     target = depot.root / path
-    aside = library.root / SET_ASIDE / "tag files" / depot.name / name
+    aside = library.root / SET_ASIDE / "tag files" / depot.name / path
     for place in places:
         if place.is_file() and place != target and put_back(Source(0, "", str(place)), item, target, aside):
             return True
@@ -148,7 +154,7 @@ def _mend_library(library: Library, depots: Sequence[Depot], run: str) -> tuple[
         item = Item(row["id"], row["path"], row["bytes"], row["sha256"], row["mtime_ns"], row["frames"])
         amount = Amount(item.frames, 1, item.bytes)
         came_in += amount
-        target = source_of(library, item.path)
+        target = Path(source_of(library, item.path))
         if any(put_back(source, item, target, library.root / SET_ASIDE / run / item.path) for source in sources(item)):
             with library.ledger.changing() as db:
                 db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (item.file,))
@@ -158,6 +164,18 @@ def _mend_library(library: Library, depots: Sequence[Depot], run: str) -> tuple[
         else:
             lost.append(LeftOut(f"library: {item.path}", "no good copy of it is within reach", amount))
     return mended, lost, came_in
+
+
+def _set_aside(target: Path, aside: Path) -> None:
+    """Move a damaged file aside; where that is another drive, copy what can be read of it, as it will be replaced."""
+    aside.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        target.replace(aside)
+    except OSError as error:
+        if error.errno != errno.EXDEV:
+            raise
+        with suppress(OSError):
+            shutil.copyfile(target, aside)
 
 
 def put_back(source: Source, item: Item, target: Path, aside: Path) -> bool:
@@ -179,8 +197,7 @@ def put_back(source: Source, item: Item, target: Path, aside: Path) -> bool:
     flush_file(fresh)
     set_time(fresh, item.mtime_ns)
     if target.exists():
-        aside.parent.mkdir(parents=True, exist_ok=True)
-        target.replace(aside)
+        _set_aside(target, aside)
     fresh.replace(target)
     flush_folder(target.parent)
     return True

@@ -9,7 +9,9 @@ import msgspec
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, encode, next_number
 
-Run = Literal["backup", "verify", "mend", "restore", "bind", "free", "reopen", "purge", "level", "drill", "stocktake"]
+Run = Literal[
+    "backup", "verify", "mend", "restore", "bind", "free", "reopen", "purge", "level", "drill", "stocktake", "pack"
+]
 
 
 class ReadingRecord(msgspec.Struct, frozen=True):

@@ -17,8 +17,9 @@ from bramblemoor.depots.bag import TAG_MANIFEST, fits
 from bramblemoor.depots.depot import Depot, Identity, open_depot, read_identity
 from bramblemoor.depots.drives import find_depot
 from bramblemoor.depots.earlier import finish_purge
-from bramblemoor.depots.journal import Intent, finish_interrupted
+from bramblemoor.depots.journal import finish_interrupted
 from bramblemoor.depots.line import Line, read_line
+from bramblemoor.depots.placing import Intent
 from bramblemoor.depots.terms import Terms
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.library.durable import digest_of
@@ -267,10 +268,21 @@ def seconds(stamp: str) -> int:
     return int(datetime.fromisoformat(stamp).timestamp())
 
 
-def enter_copy(db: sqlite3.Connection, number: int, file: int, read_at: str, grade: str) -> None:
-    """A copy that was just written and read back."""
-    state = "proven" if grade == "medium" else "cached"
-    db.execute("INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, NULL, NULL)", (number, file, state, seconds(read_at)))
+def enter_copies(db: sqlite3.Connection, number: int, copies: Iterable[tuple[int, str, str]]) -> None:
+    """Copies that were just written and read back: file, when, and the grade of the reading."""
+    moments: dict[str, int] = {}  # there are few, of many files each
+    db.executemany(
+        "INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, NULL, NULL)",
+        (
+            (
+                number,
+                file,
+                "proven" if grade == "medium" else "cached",
+                moments.get(at) or moments.setdefault(at, seconds(at)),
+            )
+            for file, at, grade in copies
+        ),
+    )
 
 
 def mark_copy(db: sqlite3.Connection, number: int, file: int, state: str) -> None:

@@ -6,12 +6,14 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from bramblemoor.depots.archives.opened import Archive, open_archive, volumes_in
 from bramblemoor.depots.copying import Progress
 from bramblemoor.depots.depot import Depot, open_depot
 from bramblemoor.depots.enroll import add_depot
 from bramblemoor.depots.line import read_line
 from bramblemoor.depots.register import number_of, seconds
-from bramblemoor.depots.shelf import Brought, Shelf, bring, size_on
+from bramblemoor.depots.shelf import NOW, Brought, DepotShelf, Shelf, bring, size_on
+from bramblemoor.depots.tally import settle_all
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
@@ -32,6 +34,7 @@ from bramblemoor.library.receipts import (
 from bramblemoor.library.settings import read_settings
 from bramblemoor.library.volumes import volume_of
 
+Source = Depot | Archive
 _UNFINISHED = "restore-unfinished.json"
 _BATCH_FILES, _BATCH_BYTES = 200, 128 << 20
 _PAGE = 1000
@@ -99,24 +102,24 @@ class Account:
     left_out: list[LeftOut] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
 
-    def enter(self, wanted: Wanted, result: Brought, first: Depot) -> None:
+    def enter(self, wanted: Wanted, result: Brought, first: Shelf) -> None:
         amount = Amount(wanted.frames, 1, wanted.bytes)
         self.came_in += amount
         if result.trouble:
             self.left_out.append(LeftOut(result.path, result.trouble, amount))
             return
-        what = f"from {result.depot.name}" if result.depot else "there already"
+        what = f"from {result.shelf.name}" if result.shelf else "there already"
         self.kept[what] = self.kept.get(what, Amount()) + Amount(wanted.frames, 1, result.bytes)
-        if result.depot is not None and result.depot is not first:
-            self.findings.append(Finding(result.path, f"was not sound at {first.name}; taken from {result.depot.name}"))
+        if result.shelf is not None and result.shelf is not first:
+            self.findings.append(Finding(result.path, f"was not sound at {first.name}; taken from {result.shelf.name}"))
 
-    def receipt(self, name: str, number: int, depots: Sequence[Depot], started: str, more: dict[str, str]) -> Receipt:
+    def receipt(self, name: str, number: int, shelves: Sequence[Shelf], started: str, more: dict[str, str]) -> Receipt:
         return Receipt(
             number=number,
             run="restore",
             started=started,
             finished=stamp(now_utc()),
-            about={"library": name, "from": ", ".join(depot.name for depot in depots)} | more,
+            about={"library": name, "from": ", ".join(shelf.name for shelf in shelves)} | more,
             came_in=self.came_in,
             kept=[Kept(what, amount) for what, amount in self.kept.items()],
             left_out=self.left_out,
@@ -124,31 +127,56 @@ class Account:
         )
 
 
-def depots_at(roots: Sequence[Path]) -> list[Depot]:
-    """Open the depots to restore from; a depot's data/ stands for it. Raises WrongUse where they hold different libraries."""
-    depots = [
-        open_depot(root.parent if root.name == "data" and not (root / "depot.toml").exists() else root)
-        for root in roots
-    ]
-    if len({depot.identity.library for depot in depots}) > 1:
-        raise WrongUse("The depots hold copies of different libraries.", "Name depots of one library only.")
-    return depots
+def sources_at(roots: Sequence[Path]) -> list[Source]:
+    """Open the depots and archives to restore from; a depot's data/ stands for it, and volumes in one folder are one archive.
+
+    Raises WrongUse where they hold different libraries.
+    """
+    volumes = {root: [root] if root.is_file() else volumes_in(root) for root in roots}
+    every = [path for paths in volumes.values() for path in paths]
+    sources: dict[str, Source] = {}  # in the order in which they were named
+    for root in roots:
+        if not volumes[root]:
+            at_depot = root.parent if root.name == "data" and not (root / "depot.toml").exists() else root
+            sources[str(root)] = open_depot(at_depot)
+        elif "" not in sources:
+            sources[""] = open_archive(every)
+    if len({source.library for source in sources.values()}) > 1:
+        raise WrongUse("They hold copies of different libraries.", "Name depots and archives of one library only.")
+    return list(sources.values())
 
 
-def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[Library, Receipt]:
+def shelf_of(source: Source, moment: str = NOW) -> Shelf:
+    """What can be had from a source. Raises WrongUse for an archive as of a date: it knows only one."""
+    if isinstance(source, Depot):
+        return DepotShelf(source, moment)
+    if moment != NOW:
+        raise WrongUse("An archive holds no earlier versions.", "Leave --as-of out, or name a depot.")
+    return source.shelf()
+
+
+def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tuple[Library, Receipt]:
     """Restore everything to `target`, which is new, empty, or an interrupted restore of the same library.
 
-    Each file is read from the medium of the first depot that has it, compared with its manifest, and taken from the next
+    Each file is read from the medium of the first source that has it, compared with its manifest, and taken from the next
     where it is damaged. A different file at the target is never overwritten. Returns the library, open, and the receipt.
+    Raises WrongUse where an archive is not whole, and nothing else is named that could stand in.
     """
-    _claim(target, depots[0])
-    shelves = [Shelf(depot) for depot in depots]
+    depots = [source for source in sources if isinstance(source, Depot)]
+    for source in sources:
+        if not isinstance(source, Depot) and source.lacks and not depots:
+            raise WrongUse(
+                f"Of the archive {source.name} {source.lacks_said} not here.",
+                "Bring them to the others, name their folders too (--from), or say what you want, as --year 2024.",
+            )
+    _claim(target, sources[0].library)
+    shelves = [shelf_of(source) for source in sources]
     # The ledger comes first, under another name, because it knows the files' times; it is put in place last, because a
     # folder with a ledger counts as a library.
     digest = next(filter(None, (shelf.digest(ledger_file.FILE) for shelf in shelves)), "")
     if not digest:
         raise DepotTrouble(
-            f"The depot {depots[0].name} holds no finished backup.", "Name another depot: --from FOLDER."
+            f"The depot {sources[0].name} holds no finished backup.", "Name another depot: --from FOLDER."
         )
     begun = target / _UNFINISHED
     started: str = json.loads(begun.read_text())["started"]
@@ -166,9 +194,9 @@ def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[
         facts.close()
     require_room(target, menu.lacking(target), "Restoring")
     account, proven = Account(), _Proven(depots)
-    account.enter(Wanted(ledger_file.FILE, digest, None, 0, size), ledger_done, depots[0])
+    account.enter(Wanted(ledger_file.FILE, digest, None, 0, size), ledger_done, shelves[0])
     for wanted, result in bring_all(target, menu, progress):
-        account.enter(wanted, result, depots[0])
+        account.enter(wanted, result, shelves[0])
         proven.add(result)
     if ledger_done.trouble:
         raise DepotTrouble(
@@ -181,9 +209,11 @@ def restore(target: Path, depots: Sequence[Depot], progress: Progress) -> tuple[
         fresh_ledger.replace(final_ledger)
     flush_folder(target / "ledger")
     library = Library(target)
-    receipt = account.receipt(library.name, next_number(library.receipts), depots, started, {})
+    receipt = account.receipt(library.name, next_number(library.receipts), shelves, started, {})
     _make_known(library, depots)
     proven.enter(library)
+    with library.ledger.changing() as db:
+        settle_all(db)
     write_receipt(library.receipts, receipt)
     begun.unlink()
     return library, receipt
@@ -194,7 +224,7 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
 
     What has happened since in the library's folders is for taking stock.
     """
-    shelf = max((Shelf(depot) for depot in depots), key=lambda one: read_line(one.depot.root).library.generation)
+    shelf = DepotShelf(max(depots, key=lambda depot: read_line(depot.root).library.generation))
     digest = shelf.digest(ledger_file.FILE)
     fresh = root / (ledger_file.FILE + TEMPORARY)
     (root / "ledger/receipts").mkdir(parents=True, exist_ok=True)
@@ -231,7 +261,7 @@ def bring_all(target: Path, menu: Menu, progress: Progress) -> Iterator[tuple[Wa
     whole = volume_of(target).flushes_whole
     for wanted in menu.items():
         result = bring(menu.shelves, wanted.path, wanted.sha256, target / wanted.path, wanted.mtime_ns)
-        if result.depot is not None:
+        if result.shelf is not None:
             batch.append(target / wanted.path)
             filled += wanted.bytes
         done += wanted.bytes
@@ -243,18 +273,18 @@ def bring_all(target: Path, menu: Menu, progress: Progress) -> Iterator[tuple[Wa
     _put_in_place(batch, target, whole)
 
 
-def is_restored(target: Path, depot: Depot) -> bool:
+def is_restored(target: Path, source: Source) -> bool:
     """Whether `target` is this library already, with no restore unfinished."""
     if (target / _UNFINISHED).exists() or not (target / ledger_file.FILE).is_file():
         return False
-    return read_settings(target).library.id == depot.identity.library
+    return read_settings(target).library.id == source.library
 
 
-def _claim(target: Path, depot: Depot) -> None:
+def _claim(target: Path, library: str) -> None:
     """Take `target` for this restore. Raises WrongUse where it holds anything else."""
     marker = target / _UNFINISHED
     if marker.is_file():
-        if json.loads(marker.read_text())["library"] != depot.identity.library:
+        if json.loads(marker.read_text())["library"] != library:
             raise WrongUse(f"{target} holds the unfinished restore of another library.", "Name another folder.")
         return
     if target.exists() and (
@@ -265,7 +295,7 @@ def _claim(target: Path, depot: Depot) -> None:
             "Name a new folder; or say what you want of it, as with --year or --shoot.",
         )
     target.mkdir(parents=True, exist_ok=True)
-    document = {"library": depot.identity.library, "started": stamp(now_utc())}
+    document = {"library": library, "started": stamp(now_utc())}
     write_atomically(marker, json.dumps(document).encode())
 
 
@@ -287,9 +317,10 @@ class _Proven:
         self._db.executescript("CREATE TABLE proven (path TEXT, depot TEXT, state TEXT, read_at INTEGER); BEGIN;")
 
     def add(self, result: Brought) -> None:
-        if result.depot is not None:
+        depot = result.shelf.depot if result.shelf is not None else None
+        if depot is not None:
             state = "proven" if result.grade == "medium" else "cached"
-            row = (result.path, result.depot.id, state, seconds(stamp(now_utc())))
+            row = (result.path, depot.id, state, seconds(stamp(now_utc())))
             self._db.execute("INSERT INTO proven VALUES (?, ?, ?, ?)", row)
 
     def enter(self, library: Library) -> None:

@@ -3,14 +3,14 @@
 import csv
 import os
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
 
 from bramblemoor.library.durable import TEMPORARY, digest_of, flush_folder
 
 if TYPE_CHECKING:
-    from bramblemoor.depots.journal import Intent
+    from bramblemoor.depots.placing import Intent
 
 RUN_COLUMNS = ("what", "path", "sha256", "bytes", "when", "was", "why")
 WHY_COLUMNS = ("path", "why", "when", "sha256", "bytes")
@@ -32,6 +32,9 @@ class Sums:
 
     def set(self, path: str, sha256: str | None) -> None:
         self._db.execute("INSERT OR REPLACE INTO sums VALUES (?, ?)", (path, sha256))
+
+    def update(self, changes: Iterable[tuple[str, str | None]]) -> None:
+        self._db.executemany("INSERT OR REPLACE INTO sums VALUES (?, ?)", changes)
 
     def __contains__(self, path: str) -> bool:
         return self._db.execute("SELECT 1 FROM sums WHERE path = ?", (path,)).fetchone() is not None

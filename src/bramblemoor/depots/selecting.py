@@ -6,14 +6,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.depots.copying import Progress
-from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.restore import Account, Menu, bring_all
+from bramblemoor.depots.restore import Account, Menu, Source, bring_all, shelf_of
 from bramblemoor.depots.shelf import NOW, Shelf
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.terms import prepare
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.ledger import Ledger
@@ -57,7 +55,7 @@ class Selection:
 
 def restore_some(
     target: Path,
-    depots: Sequence[Depot],
+    sources: Sequence[Source],
     selection: Selection,
     library: Library | None,
     progress: Progress,
@@ -70,7 +68,7 @@ def restore_some(
     and are named. Raises WrongUse where nothing fits.
     """
     started = stamp(now_utc())
-    shelves = [Shelf(depot, moment) for depot in depots]
+    shelves = [shelf_of(source, moment) for source in sources]
     menu = Menu(shelves)
     if library is not None and moment == NOW:
         _choose(library.db, selection, menu)
@@ -85,7 +83,7 @@ def restore_some(
     account = Account()
     here = library is not None and target.resolve() == library.root
     for wanted, result in bring_all(target, menu, progress):
-        account.enter(wanted, result, depots[0])
+        account.enter(wanted, result, shelves[0])
         if here and not result.trouble and library is not None:
             with library.ledger.changing() as db:
                 db.execute(
@@ -94,12 +92,12 @@ def restore_some(
                 )
                 settle(db)
     more = {"to": str(target)} | ({"as of": moment} if moment != NOW else {})
-    name = library.name if library else depots[0].name
+    name = library.name if library else sources[0].name
     if library is not None and not library.read_only:
-        receipt = account.receipt(name, next_number(library.receipts), depots, started, more)
+        receipt = account.receipt(name, next_number(library.receipts), shelves, started, more)
         write_receipt(library.receipts, receipt)
     else:
-        receipt = account.receipt(name, 1, depots, started, more)
+        receipt = account.receipt(name, 1, shelves, started, more)
         write_atomically(target / f"restored-{started.replace(':', '')}.json", encode(receipt))
     return receipt
 
@@ -116,13 +114,12 @@ def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu) -> None:
 
 
 def _ledger_of(shelf: Shelf, moment: str) -> Ledger:
-    """The ledger as it stood at the depot then, read-only."""
-    digest = shelf.digest(ledger_file.FILE)
-    file = shelf.find(digest, ledger_file.FILE) if digest else None
-    if file is None:
+    """The ledger as it stood there then, read-only."""
+    ledger = shelf.ledger()
+    if ledger is None:
         when = "" if moment == NOW else f" as of {moment[:10]}"
         raise DepotTrouble(
-            f"The depot {shelf.depot.name} holds no ledger{when}.",
+            f"The depot {shelf.name} holds no ledger{when}.",
             "Name another depot, or another date: bramblemoor earlier DEPOT lists what there is.",
         )
-    return Ledger(file, read_only=True)
+    return ledger

@@ -1,8 +1,10 @@
-"""What can be had from a depot, now or as of a date, by path and by content; and bringing a file from the nearest good one."""
+"""What can be had from a depot or an archive, by path and by content; and bringing a file from the nearest good one."""
 
 import hashlib
 import sqlite3
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from io import RawIOBase
 from pathlib import Path
@@ -10,33 +12,30 @@ from pathlib import Path
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.earlier import StateThen
 from bramblemoor.depots.journal import open_run
-from bramblemoor.depots.lane import PIECE
+from bramblemoor.depots.kinds import Reading
+from bramblemoor.depots.slots import PIECE
 from bramblemoor.library.durable import TEMPORARY, digest_of, set_time
+from bramblemoor.library.ledger import FILE as LEDGER
+from bramblemoor.library.ledger import Ledger
 
 NOW = "9999"
 
 
-class Shelf:
-    """The files of one depot, by path and by digest; kept outside memory. What an open run has put in place is there too."""
+class Shelf(ABC):
+    """Files that can be brought, by path and by digest; the list of them is kept outside memory."""
 
-    def __init__(self, depot: Depot, moment: str = NOW) -> None:
+    def __init__(self, name: str, depot: Depot | None = None) -> None:
+        self.name = name
         self.depot = depot
         self._db = sqlite3.connect("", isolation_level=None)
         self._db.executescript(
             "CREATE TABLE files (path TEXT PRIMARY KEY, sha256 TEXT, lies TEXT) WITHOUT ROWID;"
             "CREATE INDEX contents ON files (sha256); BEGIN;"
         )
-        for path, sha256, file in StateThen(depot.root, moment).files():
-            self._put(path, sha256, file)
-        run = open_run(depot) if moment == NOW else None
-        for intent in run.placed() if run is not None else ():
-            if intent.what != "remove":
-                self._put(intent.path, intent.sha256, depot.data / intent.path)
 
-    def _put(self, path: str, sha256: str, file: Path | None) -> None:
-        self._db.execute(
-            "INSERT OR REPLACE INTO files VALUES (?, ?, ?)", (path, sha256, str(file) if file is not None else None)
-        )
+    def _put(self, path: str, sha256: str, lies: str | None) -> None:
+        """`lies` tells where a file's content lies; None where it is gone."""
+        self._db.execute("INSERT OR REPLACE INTO files VALUES (?, ?, ?)", (path, sha256, lies))
 
     def digest(self, path: str) -> str:
         """The digest of what stands at a path; "" where nothing does."""
@@ -49,32 +48,73 @@ class Shelf:
             "SELECT path, sha256 FROM files WHERE path > ? ORDER BY path LIMIT ?", (after, most)
         ).fetchall()
 
-    def find(self, sha256: str, path: str) -> Path | None:
+    def _lies(self, sha256: str, path: str) -> str | None:
         """Where a content lies, best under that very path."""
         row = self._db.execute(
             "SELECT lies FROM files WHERE sha256 = ? AND lies IS NOT NULL ORDER BY path != ? LIMIT 1", (sha256, path)
         ).fetchone()
-        return Path(row[0]) if row else None
+        return row[0] if row else None
+
+    @abstractmethod
+    def size(self, sha256: str, path: str) -> int:
+        """Bytes of a content; 0 where it is not there."""
+
+    @abstractmethod
+    def read(self, sha256: str, path: str) -> AbstractContextManager[Reading] | None:
+        """Open a content, from the medium; None where it is not listed. Within, raises OSError where it cannot be read."""
+
+    @abstractmethod
+    def ledger(self) -> Ledger | None:
+        """The ledger that lies there, read-only."""
+
+
+class DepotShelf(Shelf):
+    """What can be had from a depot, now or as of a date. What an open run has put in place is there too."""
+
+    depot: Depot
+
+    def __init__(self, depot: Depot, moment: str = NOW) -> None:
+        super().__init__(depot.name, depot)
+        for path, sha256, file in StateThen(depot.root, moment).files():
+            self._put(path, sha256, str(file) if file is not None else None)
+        run = open_run(depot) if moment == NOW else None
+        for intent in run.placed() if run is not None else ():
+            if intent.what != "remove":
+                self._put(intent.path, intent.sha256, str(depot.data / intent.path))
+
+    def find(self, sha256: str, path: str) -> Path | None:
+        """Where a content lies, best under that very path."""
+        lies = self._lies(sha256, path)
+        return Path(lies) if lies is not None else None
+
+    def size(self, sha256: str, path: str) -> int:
+        found = self.find(sha256, path)
+        return found.stat().st_size if found is not None and found.is_file() else 0
+
+    def read(self, sha256: str, path: str) -> AbstractContextManager[Reading] | None:
+        found = self.find(sha256, path)
+        return self.depot.drive.read_from_medium(found, PIECE) if found is not None else None
+
+    def ledger(self) -> Ledger | None:
+        digest = self.digest(LEDGER)
+        found = self.find(digest, LEDGER) if digest else None
+        return Ledger(found, read_only=True) if found is not None else None
 
 
 @dataclass(frozen=True)
 class Brought:
-    """One file's way: `depot` is None where it was at the target already, and `trouble` says why it is not there."""
+    """One file's way: `shelf` is None where it was at the target already, and `trouble` says why it is not there."""
 
     path: str
     bytes: int = 0
-    depot: Depot | None = None
+    shelf: Shelf | None = None
     grade: str = ""
     trouble: str = ""
 
 
 def size_on(shelves: Sequence[Shelf], path: str, sha256: str) -> int:
-    """Bytes of a content, as the first depot that has it tells; 0 where none does."""
-    for shelf in shelves:
-        file = shelf.find(sha256, path)
-        if file is not None and file.is_file():
-            return file.stat().st_size
-    return 0
+    """Bytes of a content, as the first that has it tells; 0 where none does."""
+    return next(filter(None, (shelf.size(sha256, path) for shelf in shelves)), 0)
 
 
 def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_ns: int | None) -> Brought:
@@ -91,14 +131,14 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
     fresh = place if place.name.endswith(TEMPORARY) else place.with_name(place.name + TEMPORARY)
     troubles = []
     for shelf in shelves:
-        name, source = shelf.depot.name, shelf.find(sha256, path)
-        if source is None:
+        name, opened = shelf.name, shelf.read(sha256, path)
+        if opened is None:
             troubles.append(f"{name}: not there")
             continue
         digest, size, grade = hashlib.sha256(), 0, ""
         with fresh.open("wb", buffering=0) as file:
             try:
-                with shelf.depot.drive.read_from_medium(source, PIECE) as reading:
+                with opened as reading:
                     for piece in reading.pieces:
                         digest.update(piece)
                         size += len(piece)
@@ -115,10 +155,10 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
         if digest.hexdigest() == sha256:
             if mtime_ns is not None:
                 set_time(fresh, mtime_ns)
-            return Brought(path, size, shelf.depot, grade)
+            return Brought(path, size, shelf, grade)
         troubles.append(f"{name}: damaged")
     fresh.unlink(missing_ok=True)
-    return Brought(path, trouble="; ".join(troubles) or "no depot has it")
+    return Brought(path, trouble="; ".join(troubles) or "nothing has it")
 
 
 class _TargetTrouble(Exception):
@@ -129,7 +169,7 @@ class _TargetTrouble(Exception):
         self.reason = reason
 
 
-def _write(file: RawIOBase, piece: bytes) -> None:
+def _write(file: RawIOBase, piece: bytes | memoryview) -> None:
     rest = memoryview(piece)
     try:
         while rest:

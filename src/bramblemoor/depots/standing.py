@@ -19,6 +19,10 @@ from bramblemoor.library.volumes import volume_of
 State = Literal["sound", "short", "single", "lost"]
 STATES: tuple[State, ...] = ("sound", "short", "single", "lost")
 _DAY = 86_400
+_COUNTS = {
+    "year": "SELECT nullif(year, 0), stand, units FROM counted WHERE NOT loose AND units > 0 ORDER BY 1",
+    "shoot": "SELECT r.folder, s.stand, count(*) FROM standings s JOIN frames r ON r.id = s.unit GROUP BY 1, 2 ORDER BY 1",
+}
 
 
 @dataclass(frozen=True)
@@ -153,11 +157,7 @@ class _Scale:
     def weigh(self, by: Literal["year", "shoot"]) -> Standing:
         result = Standing(gone=self.gone)
         own = {holder.number: HolderStanding(holder) for holder in self.holders}
-        group = "s.year" if by == "year" else "r.folder"
-        tables = "standings s" if by == "year" else "standings s JOIN frames r ON r.id = s.unit"
-        for key, stand, frames in self._counted(
-            f"SELECT {group}, s.stand, count(*) FROM {tables} WHERE s.unit > 0 GROUP BY 1, 2 ORDER BY 1"
-        ):
+        for key, stand, frames in self._counted(_COUNTS[by]):
             state, where = self.stands[stand]
             result.frames += frames
             result.groups.setdefault(key, Counter())[state] += frames
@@ -166,7 +166,9 @@ class _Scale:
                 if self._count(holder, where.get(number), frames):
                     holder.frames += frames
                     held[number] += frames
-        for _, stand, files in self._counted("SELECT 0, stand, count(*) FROM standings WHERE unit < 0 GROUP BY stand"):
+        for _, stand, files in self._counted(
+            "SELECT 0, stand, sum(units) FROM counted WHERE loose AND units > 0 GROUP BY stand"
+        ):
             state, where = self.stands[stand]
             result.others += files
             result.other_states[state] += files

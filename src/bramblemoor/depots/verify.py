@@ -16,7 +16,6 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.kinds import Drive
 from bramblemoor.depots.kinds.folder import FolderDrive
-from bramblemoor.depots.lane import PIECE
 from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import (
     finish_at,
@@ -27,6 +26,7 @@ from bramblemoor.depots.register import (
     seconds,
     tags_as_left,
 )
+from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.tally import settle
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import write_atomically
@@ -182,7 +182,7 @@ def read_places(
     if with_library:
         drive = FolderDrive(library.root, {})
         drive.flush([])  # what was just written to the library can only be read from its medium once it is there
-        places.append(Place(LIBRARY, "library", drive, lambda path: source_of(library, path)))
+        places.append(Place(LIBRARY, "library", drive, lambda path: Path(source_of(library, path))))
     results = [Result(place, _due(library.db, place.number, scope.year)) for place in places]
     meter = _Meter(progress, sum(min(scope.bytes or result.due.bytes, result.due.bytes) for result in results))
     for result in results:
@@ -309,5 +309,5 @@ def _bag_findings(library: Library, depot: Depot) -> Iterator[Finding]:
     """What is wrong with the bag besides its payload files: tag files, and files that the manifest does not list."""
     for path, what in bag.amiss_tags(depot.root, tags_as_left(library, depot)):
         yield Finding(f"{depot.name}: {path}", what)
-    for path in bag.payload_strays(depot.root):
+    for path in bag.payload_strays(depot.root, folds_case=depot.drive.folds_case):
         yield Finding(f"{depot.name}: {path}", STRAY)

@@ -2,13 +2,16 @@
 
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+
+import msgspec
 
 from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.journal import Intent
 from bramblemoor.depots.lane import Item
+from bramblemoor.depots.placing import Intent
 from bramblemoor.depots.terms import Terms, chosen, prepare
 from bramblemoor.library.home import Library
+from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import Amount
 
 LACKING = "(c.file IS NULL OR c.sha256 IS NOT NULL OR c.state IN ('damaged', 'missing'))"
@@ -44,6 +47,9 @@ class Work:
         self._library = library
         self._db = library.db
         self._members = members
+        # By depot: what it cannot have, as another file has that name there.
+        self.twins: dict[int, list[tuple[Item, str]]] = {}
+        self._sets: dict[int, list[Member]] = {}
         prepare(self._db)
         self._db.executescript(
             "DROP TABLE IF EXISTS temp.lacks; DROP TABLE IF EXISTS temp.work;"
@@ -60,12 +66,35 @@ class Work:
                 " WHERE l.depot = ? AND l.sha256 = f.sha256 AND l.state != 'damaged'))",
                 (member.bit, member.number, *values, member.number),
             )
+            if member.depot.drive.folds_case:
+                self.twins[member.number] = self._take_twins(member)
         self._db.execute(
             "INSERT INTO temp.work (file, takers, held) SELECT l.file, sum(l.bit), max(l.held) FROM temp.lacks l"
             " JOIN files f ON f.id = l.file GROUP BY l.file ORDER BY (SELECT count(*) FROM copies o"
             " WHERE o.file = l.file AND o.state = 'proven' AND o.sha256 IS NULL), f.path"
         )
         self._db.execute("DROP TABLE temp.lacks")
+
+    def _take_twins(self, member: Member) -> list[tuple[Item, str]]:
+        """Take from the work what differs only by case or normalisation from a file that is there, or will be."""
+        self._db.execute("CREATE INDEX IF NOT EXISTS temp.lacks_file ON lacks (file)")
+        self._db.create_function("bm_collision", 1, collision_key, deterministic=True)
+        rows = self._db.execute(
+            "SELECT f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role = 'original', o.path FROM temp.lacks l"
+            " JOIN files f ON f.id = l.file JOIN files o ON o.collision = f.collision AND o.id != f.id"
+            " LEFT JOIN copies c ON c.depot = ? AND c.file = o.id LEFT JOIN temp.lacks p ON p.file = o.id AND p.bit = l.bit"
+            " WHERE l.bit = ? AND (c.state != 'missing' AND p.file IS NULL OR p.file < l.file) GROUP BY f.id"
+            # Or what was renamed in the library, and lies there under its old name still.
+            " UNION SELECT f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role = 'original', c.path FROM copies c"
+            " JOIN files f ON f.collision = bm_collision(c.path) AND f.id != c.file JOIN temp.lacks l ON l.file = f.id"
+            " WHERE l.bit = ? AND c.depot = ? AND c.path IS NOT NULL AND c.state != 'missing'",
+            (member.number, member.bit, member.bit, member.number),
+        ).fetchall()
+        self._db.executemany(
+            "DELETE FROM temp.lacks WHERE file = ? AND bit = ?", ((row[0], member.bit) for row in rows)
+        )
+        why = "that drive does not tell capitals apart, and holds {} under that name; rename one of the two"
+        return list({row[0]: (Item(*row[:6]), why.format(row[6])) for row in map(tuple, rows)}.values())
 
     def whole(self) -> Amount:
         """All that is still to be read."""
@@ -86,24 +115,22 @@ class Work:
         last = 0
         while True:
             rows = self._db.execute(
-                "SELECT n, takers, held, f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role FROM temp.work"
+                "SELECT n, takers, held, f.role, f.id, f.path, f.bytes, f.sha256, f.mtime_ns FROM temp.work"
                 " JOIN files f ON f.id = file WHERE n > ? AND takers != 0 ORDER BY n LIMIT ?",
                 (last, _PAGE),
             ).fetchall()
             if not rows:
                 return
-            for row in rows:
-                item = Item(
-                    row["id"],
-                    row["path"],
-                    row["bytes"],
-                    row["sha256"],
-                    row["mtime_ns"],
-                    row["role"] == "original",
-                    held=bool(row["held"]),
-                )
-                yield row["n"], item, [member for member in self._members if row["takers"] & member.bit]
-                last = row["n"]
+            for n, takers, held, role, file, path, size, sha256, mtime_ns in rows:
+                item = Item(file, path, size, sha256, mtime_ns, frames=role == "original", held=bool(held))
+                yield n, item, self._takers(takers)
+            last = n
+
+    def _takers(self, bits: int) -> list[Member]:
+        """The members of a set of bits; there are few sets."""
+        if bits not in self._sets:
+            self._sets[bits] = [member for member in self._members if bits & member.bit]
+        return self._sets[bits]
 
     def for_depot(self, item: Item, member: Member) -> Item:
         """The item, with the reason why what lies at a depot now is replaced, if it is more than an older version."""
@@ -113,7 +140,7 @@ class Work:
             "SELECT state FROM copies WHERE depot = ? AND file = ?", (member.number, item.file)
         ).fetchone()
         amiss = row is not None and row["state"] in ("damaged", "missing")
-        return replace(item, why=f"it was {row['state']}") if amiss else item
+        return msgspec.structs.replace(item, why=f"it was {row['state']}") if amiss else item
 
     def done(self, numbers: Iterable[int], member: Member) -> None:
         """What a depot has, or cannot have."""
@@ -125,9 +152,16 @@ class Work:
 def moves(db: sqlite3.Connection, member: Member) -> Iterator[Intent]:
     """Renames and moves in the library that the depot has not seen, and leftovers there that are wanted after all."""
     where, values = chosen(member.terms)
+    # Where a drive does not tell capitals apart, a file whose new name is another one's there keeps the old one.
+    free = "1"
+    if member.depot.drive.folds_case:
+        free = (
+            "NOT EXISTS (SELECT 1 FROM files o JOIN copies h ON h.file = o.id AND h.depot = c.depot"
+            " WHERE o.collision = f.collision AND o.id != f.id AND h.state != 'missing')"
+        )
     for row in db.execute(
-        "SELECT c.path AS was, f.path, f.bytes, coalesce(c.sha256, f.sha256) AS sha256"
-        " FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = ? AND c.path IS NOT NULL AND c.state != 'missing'",
+        "SELECT c.path AS was, f.path, f.bytes, coalesce(c.sha256, f.sha256) AS sha256 FROM copies c"
+        f" JOIN files f ON f.id = c.file WHERE c.depot = ? AND c.path IS NOT NULL AND c.state != 'missing' AND {free}",
         (member.number,),
     ):
         yield Intent(row["path"], row["sha256"], row["bytes"], was=row["was"], why="replaced by a move", what="move")

@@ -3,6 +3,7 @@
 import ctypes
 import errno
 import hashlib
+import mmap
 import os
 import sys
 from collections.abc import Iterable, Iterator
@@ -73,10 +74,28 @@ def write_atomically(path: Path, content: bytes, mtime_ns: int | None = None) ->
     flush_folder(path.parent)
 
 
+def clear_unfinished(*folders: Path) -> None:
+    """Remove what killed runs have left half written in some folders. The caller holds what they belong to."""
+    for folder in folders:
+        for left in folder.glob(f"*{TEMPORARY}") if folder.is_dir() else ():
+            left.unlink()
+
+
 def set_time(path: Path | str, mtime_ns: int) -> None:
     """Set a file's modification time; a file system that cannot hold the date keeps its own (the ledger knows it)."""
     with suppress(OSError, OverflowError):
         os.utime(path, ns=(mtime_ns, mtime_ns))
+
+
+def same_bytes(buffer: mmap.mmap, part: memoryview) -> bool:
+    """Whether a buffer begins with just these bytes, compared where they lie: copies of them would take longer to make."""
+    if _libc is None or part.readonly:
+        return buffer[: len(part)] == bytes(part)
+    ours, theirs = ctypes.c_char.from_buffer(buffer), ctypes.c_char.from_buffer(part) if part else None
+    if theirs is None:
+        return True
+    different: int = _libc.memcmp(ctypes.byref(ours), ctypes.byref(theirs), ctypes.c_size_t(len(part)))
+    return different == 0
 
 
 def chunks(path: Path) -> Iterator[bytes]:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from bramblemoor.errors import LibraryInUse, NoLibrary, NotPossible, WrongUse
 from bramblemoor.library import ledger as ledger_file
-from bramblemoor.library.durable import free_bytes
+from bramblemoor.library.durable import clear_unfinished, free_bytes
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
@@ -23,7 +23,8 @@ class Library:
     def __init__(self, root: Path) -> None:
         self.root = root.resolve()
         self.settings: Settings = read_settings(self.root)
-        self.at_depot = (self.root.parent / DEPOT_MARK).is_file()
+        # In a bag: at a depot, or in a volume of an archive that somebody has taken apart.
+        self.at_depot = any((self.root.parent / mark).is_file() for mark in (DEPOT_MARK, "bagit.txt"))
         self.read_only = self.at_depot or not os.access(self.root / "ledger", os.W_OK)
         self.ledger = Ledger(self.root / ledger_file.FILE, read_only=self.read_only)
         self.db = self.ledger.db
@@ -47,7 +48,11 @@ class Library:
 
     def require_writable(self) -> None:
         if self.read_only:
-            what = "a depot's copy of the library" if self.at_depot else "on a medium that cannot be written"
+            what = (
+                "a copy of the library at a depot or in an archive"
+                if self.at_depot
+                else "on a medium that cannot be written"
+            )
             raise NotPossible(
                 f"{self.root} is {what}: it opens read-only.",
                 "Use the working library, or make one from this copy: bramblemoor restore DIR --from DEPOT.",
@@ -67,6 +72,7 @@ class Library:
                 f"Another run is working on the library {self.root}.", "Wait until it has ended, then try again."
             ) from error
         try:
+            clear_unfinished(self.receipts)
             yield
         finally:
             lock.release()

@@ -4,7 +4,7 @@ Rollback journal, not WAL: a library may lie on exFAT or a network drive, and a 
 """
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -13,6 +13,17 @@ from bramblemoor.library import schema
 from bramblemoor.library.durable import flush_file
 
 FILE = "ledger/ledger.sqlite"
+_WORDS = "rowid, name, title, caption, keywords, people, location, albums, folder"
+_FRAMES_ONLY = "(SELECT frame FROM main.files JOIN {only} ON file = files.id WHERE frame IS NOT NULL)"
+# What of each table belongs to some of the files; of the other tables all does.
+_WHERE_ONLY = {
+    "files": "id IN (SELECT file FROM {only})",
+    "frames": f"id IN {_FRAMES_ONLY}",
+    "claims": f"frame IN {_FRAMES_ONLY}",
+    "words": f"rowid IN {_FRAMES_ONLY}",
+    "albums": f"id IN (SELECT album FROM main.album_frames WHERE frame IN {_FRAMES_ONLY})",
+    "album_frames": f"frame IN {_FRAMES_ONLY}",
+}
 
 
 class Ledger:
@@ -76,8 +87,11 @@ class Ledger:
         row = self.db.execute("SELECT value FROM meta WHERE key = 'generation'").fetchone()
         return int(row[0]) if row else 0
 
-    def write_snapshot(self, target: Path) -> None:
-        """Write the facts alone, as a ledger that opens by itself. Raises NotPossible where this ledger is damaged."""
+    def write_snapshot(self, target: Path, *, only: str = "") -> None:
+        """Write the facts alone, as a ledger that opens by itself. Raises NotPossible where this ledger is damaged.
+
+        `only` names a table of this connection whose column `file` has the files that it is to be about, with their frames.
+        """
         trouble = self.db.execute("PRAGMA quick_check(1)").fetchone()[0]
         if trouble != "ok":
             raise NotPossible(
@@ -92,10 +106,12 @@ class Ledger:
             for table in schema.FACT_TABLES:
                 columns = [row["name"] for row in self.db.execute(f"SELECT name FROM pragma_table_info('{table}')")]
                 told = ", ".join(name for name in columns if name not in schema.UNTOLD)
-                where = "WHERE role != 'ledger'" if table == "files" else ""
-                self.db.execute(f"INSERT INTO snapshot.{table} ({told}) SELECT {told} FROM main.{table} {where}")
-            words = "rowid, name, title, caption, keywords, people, location, albums, folder"
-            self.db.execute(f"INSERT INTO snapshot.words ({words}) SELECT {words} FROM main.words")
+                where = _WHERE_ONLY.get(table, "1").format(only=only) if only else "1"
+                if table == "files":
+                    where += " AND role != 'ledger'"
+                self.db.execute(f"INSERT INTO snapshot.{table} ({told}) SELECT {told} FROM main.{table} WHERE {where}")
+            where = _WHERE_ONLY["words"].format(only=only) if only else "1"
+            self.db.execute(f"INSERT INTO snapshot.words ({_WORDS}) SELECT {_WORDS} FROM main.words WHERE {where}")
             self.db.execute("COMMIT")
         finally:
             if self.db.in_transaction:
@@ -109,6 +125,26 @@ class Ledger:
 
     def close(self) -> None:
         self.db.close()
+
+
+def merge(shares: Iterable[Path], target: Path) -> None:
+    """Write one ledger from snapshots that are about different files of one library."""
+    _make(target)
+    db = sqlite3.connect(target, isolation_level=None)
+    for share in shares:
+        db.execute("ATTACH ? AS share", (str(share),))
+        db.execute("BEGIN")
+        for table in schema.FACT_TABLES:
+            columns = ", ".join(name for _, name, *_ in db.execute(f"PRAGMA share.table_info('{table}')"))
+            db.execute(f"INSERT OR IGNORE INTO main.{table} ({columns}) SELECT {columns} FROM share.{table}")
+        db.execute(
+            f"INSERT INTO main.words ({_WORDS}) SELECT {_WORDS} FROM share.words"
+            " WHERE rowid NOT IN (SELECT rowid FROM main.words)"
+        )
+        db.execute("COMMIT")
+        db.execute("DETACH share")
+    db.close()
+    flush_file(target)
 
 
 def _make(path: Path, *, with_triggers: bool = True) -> None:

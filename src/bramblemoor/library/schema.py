@@ -1,6 +1,6 @@
 """The ledger's tables, and the steps from each former version of them to the next."""
 
-VERSION = 3
+VERSION = 4
 
 FACTS = """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
@@ -71,7 +71,15 @@ CREATE TABLE bound (                       -- years that were put away
 );
 """
 
-DEALINGS = """
+_COUNTED = """
+CREATE TABLE counted (                     -- how many standings there are of a kind; undated frames have year 0
+    loose INTEGER NOT NULL, year INTEGER NOT NULL, stand INTEGER NOT NULL, units INTEGER NOT NULL,
+    PRIMARY KEY (loose, year, stand)
+) WITHOUT ROWID;
+"""
+
+DEALINGS = (
+    """
 CREATE TABLE services (
     name TEXT PRIMARY KEY, url TEXT NOT NULL, dialect TEXT NOT NULL, added TEXT NOT NULL
 ) WITHOUT ROWID;
@@ -114,10 +122,12 @@ CREATE TABLE leftovers (                   -- what lies at a depot, and is no fi
 ) WITHOUT ROWID;
 -- What a unit's copies amount to. A unit is a frame, or (negative) a file that belongs to none.
 CREATE TABLE standings (unit INTEGER PRIMARY KEY, year INTEGER, stand INTEGER NOT NULL);
-CREATE INDEX standings_year ON standings (year, stand);
+CREATE INDEX standings_stand ON standings (stand);
 CREATE TABLE stands (id INTEGER PRIMARY KEY, held TEXT NOT NULL UNIQUE);
 CREATE TABLE unsettled (unit INTEGER PRIMARY KEY);
 """
+    + _COUNTED
+)
 
 # Copies remember what they are of when the file in the library changes, moves or goes; and whatever moves the standing of a
 # unit marks it for settling.
@@ -145,6 +155,12 @@ TRIGGERS = {
     "copy_new": f"AFTER INSERT ON copies BEGIN {_OF_COPY.format(file='new.file')} END",
     "copy_changed": f"AFTER UPDATE ON copies BEGIN {_OF_COPY.format(file='new.file')} END",
     "copy_gone": f"AFTER DELETE ON copies BEGIN {_OF_COPY.format(file='old.file')} END",
+    "standing_new": """AFTER INSERT ON standings BEGIN
+        INSERT INTO counted VALUES (new.unit < 0, coalesce(new.year, 0), new.stand, 1)
+            ON CONFLICT DO UPDATE SET units = units + 1; END""",
+    "standing_gone": """AFTER DELETE ON standings BEGIN
+        UPDATE counted SET units = units - 1
+            WHERE loose = (old.unit < 0) AND year = coalesce(old.year, 0) AND stand = old.stand; END""",
 }
 
 # What a depot's snapshot does not carry of the facts: how the library's own drive tells its files apart.
@@ -153,7 +169,7 @@ FACT_TABLES = ("meta", "frames", "files", "claims", "albums", "album_frames", "h
 
 
 def triggers() -> str:
-    return "\n".join(f"CREATE TRIGGER {name} {body};" for name, body in TRIGGERS.items())
+    return "\n".join(f"CREATE TRIGGER IF NOT EXISTS {name} {body};" for name, body in TRIGGERS.items())
 
 
 UPGRADES = {
@@ -177,5 +193,14 @@ UPGRADES = {
         DROP TABLE former_depots;
         {triggers()}
         INSERT INTO unsettled SELECT DISTINCT coalesce(frame, -id) FROM files;
+    """,
+    # What version 2 becomes has this already.
+    3: f"""
+        DROP INDEX IF EXISTS standings_year;
+        CREATE INDEX IF NOT EXISTS standings_stand ON standings (stand);
+        {_COUNTED.replace("TABLE", "TABLE IF NOT EXISTS")}
+        {triggers()}
+        DELETE FROM counted;
+        INSERT INTO counted SELECT unit < 0, coalesce(year, 0), stand, count(*) FROM standings GROUP BY 1, 2, 3;
     """,
 }

@@ -56,11 +56,10 @@ _FOLLOWED = """
 
 @dataclass
 class Stock:
-    """What was found, in files by kind, and what a person should know. `frames` were changed or removed by others."""
+    """What was found, in files by kind, and what a person should know."""
 
     counts: dict[str, int] = field(default_factory=dict)
     files: int = 0
-    frames: int = 0
     findings: list[Finding] = field(default_factory=list)
 
     @property
@@ -83,7 +82,7 @@ def take_stock(
     _recognise_moves(library.db)
     for kind, count in library.db.execute("SELECT kind, count(*) FROM temp.stock GROUP BY kind"):
         stock.counts[kind] = count
-    _judge(library, stock, yes=yes)
+    _judge(library, yes=yes)
     if enter:
         _enter(library, stock, let_go=let_go)
     else:
@@ -213,14 +212,15 @@ def _enter_move(db: sqlite3.Connection, file: int, path: str, was: str) -> None:
     )
 
 
-def _judge(library: Library, stock: Stock, *, yes: bool) -> None:
+def _judge(library: Library, *, yes: bool) -> None:
     """Raise MassOfChanges where more was changed or removed than the guard lets pass."""
     db, guard = library.db, library.settings.guard
-    touched = "kind IN ('changed', 'vanished')"
-    stock.frames = db.execute(f"SELECT count(DISTINCT frame) FROM temp.stock WHERE {touched}").fetchone()[0]
+    # What was let pass once, and is not put right yet, does not stop every run from then on.
+    touched = "kind IN ('changed', 'vanished') AND file NOT IN (SELECT file FROM main.copies WHERE depot = 0)"
+    touched_frames = db.execute(f"SELECT count(DISTINCT frame) FROM temp.stock WHERE {touched}").fetchone()[0]
     others = db.execute(f"SELECT count(*) FROM temp.stock WHERE {touched} AND frame IS NULL").fetchone()[0]
     frames, all_others = db.execute("SELECT count(DISTINCT frame), sum(frame IS NULL) FROM files").fetchone()
-    too_many = stock.frames > guard.frames or stock.frames > max(1, guard.share * frames)
+    too_many = touched_frames > guard.frames or touched_frames > max(1, guard.share * frames)
     too_many = too_many or others > max(_FEW, guard.share * (all_others or 0))
     if yes or not too_many:
         return
@@ -229,7 +229,7 @@ def _judge(library: Library, stock: Stock, *, yes: bool) -> None:
     ).fetchall()
     named = "".join(f"\n  {row['kind']}: {row['path']}" for row in sample)
     raise MassOfChanges(
-        f"{stock.frames:,} of {frames:,} frames and {others:,} other files of {library.root} were changed or removed by"
+        f"{touched_frames:,} of {frames:,} frames and {others:,} other files of {library.root} were changed or removed by"
         f" somebody else, more than the guard lets pass. Among them:{named}\nNothing was entered or copied.",
         "If that was meant, run the same command again with --yes; what is replaced at depots moves to earlier/.",
     )
@@ -296,6 +296,6 @@ def renew_snapshot(library: Library) -> None:
         db.execute("INSERT OR REPLACE INTO meta VALUES ('snapshot', ?)", (str(generation),))
 
 
-def source_of(library: Library, path: str) -> Path:
+def source_of(library: Library, path: str) -> str:
     """Where the content of a file lies in the library: its own path, but for the ledger, of which depots get the snapshot."""
-    return library.root / (SNAPSHOT if path == ledger_file.FILE else path)
+    return f"{library.root}/{SNAPSHOT if path == ledger_file.FILE else path}"

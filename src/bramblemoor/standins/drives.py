@@ -1,6 +1,6 @@
 """Stand-in drives: folders that pass for a physical device of their own, with faults to order."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO, cast
@@ -25,13 +25,13 @@ class StandInDrive(FolderDrive):
         file = super().open_to_write(path)
         return cast(BinaryIO, _Flipping(file)) if path.name == self.options.get("flips") else file
 
-    def write(self, path: str, content: bytes, mtime_ns: int) -> None:
+    def write(self, path: str, content: bytes | memoryview, mtime_ns: int) -> None:
         if path.endswith(f"/{self.options.get('flips')}"):
-            content = bytes((content[0] ^ 1,)) + content[1:]
+            content = bytes((content[0] ^ 1,)) + bytes(content[1:])
         super().write(path, content, mtime_ns)
 
-    def compare(self, path: str, content: bytes) -> tuple[bool, Grade]:
-        return super().compare(path, content)[0], "medium"
+    def compare(self, path: str, parts: Sequence[memoryview]) -> tuple[bool, Grade]:
+        return super().compare(path, parts)[0], "medium"
 
     @contextmanager
     def read_from_medium(self, path: Path, size: int) -> Iterator[Reading]:

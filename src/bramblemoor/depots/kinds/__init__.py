@@ -14,13 +14,17 @@ def add_kind(kind: type[Drive]) -> None:
     _KINDS[kind.kind] = kind
 
 
+def knows(kind: str) -> bool:
+    return kind in _KINDS
+
+
 def open_drive(kind: str, root: Path, options: dict[str, str]) -> Drive:
     """Raises DepotTrouble for a kind that this program does not know."""
-    if kind not in _KINDS:
+    if not knows(kind):
         raise DepotTrouble(
             f"{root} is a depot of the unknown kind {kind!r}.", "Use the Bramblemoor that made it, or a newer one."
         )
     return _KINDS[kind](root, options)
 
 
-__all__ = ["Drive", "Grade", "Reading", "add_kind", "open_drive"]
+__all__ = ["Drive", "Grade", "Reading", "add_kind", "knows", "open_drive"]

@@ -1,25 +1,70 @@
 """A folder on a mounted file system: an external or internal drive, or a network drive."""
 
 import errno
+import io
 import mmap
 import os
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from bramblemoor.depots.kinds.interface import Drive, Grade, Reading
-from bramblemoor.library.durable import flush_file, flush_many, set_time
+from bramblemoor.library.durable import flush_file, flush_many, same_bytes, set_time
 from bramblemoor.library.volumes import Volume, volume_of
 
 _MOST = 5 << 20
 """The largest piece that is read at once."""
 _BLOCK = 4096
+_WINDOW = 1 << 20
 _BINARY = getattr(os, "O_BINARY", 0)  # Windows
 _WRITE = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | _BINARY
 _READ = os.O_RDONLY | _BINARY
+
+
+class MediumFile(io.RawIOBase):
+    """A file that can be read anywhere, from the medium as far as can be had; `grade` says whether it was."""
+
+    def __init__(self, path: Path) -> None:
+        drive = FolderDrive(path.parent, {})
+        self._descriptor, self.grade = drive.open_descriptor(str(path))
+        self._size = os.fstat(self._descriptor).st_size
+        self._at = 0
+        self._window, self._start, self._filled = mmap.mmap(-1, _WINDOW), 0, 0
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        self._at = max(0, offset + {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence])
+        return self._at
+
+    def tell(self) -> int:
+        return self._at
+
+    def readinto(self, room: Any) -> int:
+        view = memoryview(room).cast("B")
+        if self._at >= self._size:
+            return 0
+        if not self._start <= self._at < self._start + self._filled:
+            self._start = self._at - self._at % _BLOCK
+            os.lseek(self._descriptor, self._start, os.SEEK_SET)
+            self._filled = _read_into(self._descriptor, memoryview(self._window), self.grade)
+        begin = self._at - self._start
+        count = max(0, min(len(view), self._filled - begin))
+        view[:count] = memoryview(self._window)[begin : begin + count]
+        self._at += count
+        return count
+
+    def close(self) -> None:
+        if not self.closed:
+            os.close(self._descriptor)
+        super().close()
 
 
 class FolderDrive(Drive):
@@ -33,10 +78,17 @@ class FolderDrive(Drive):
     def device(self) -> str:
         return self.volume.device
 
+    @cached_property
+    def folds_case(self) -> bool:
+        # Of what lies there in any case, as it is asked for before anything is written.
+        names = {entry.name for entry in os.scandir(self.root) if entry.name.isascii()} if self.root.is_dir() else set()
+        small = next((name for name in names if name.upper() not in names), None)
+        return small is not None and os.path.lexists(self.root / small.upper())
+
     def open_to_write(self, path: Path) -> BinaryIO:
         return path.open("wb", buffering=0)
 
-    def write(self, path: str, content: bytes, mtime_ns: int) -> None:
+    def write(self, path: str, content: bytes | memoryview, mtime_ns: int) -> None:
         descriptor = os.open(path, _WRITE, 0o666)
         try:
             rest = memoryview(content)
@@ -46,18 +98,19 @@ class FolderDrive(Drive):
             os.close(descriptor)
         set_time(path, mtime_ns)
 
-    def compare(self, path: str, content: bytes) -> tuple[bool, Grade]:
-        descriptor, grade = self._open(path)
+    def compare(self, path: str, parts: Sequence[memoryview]) -> tuple[bool, Grade]:
+        descriptor, grade = self.open_descriptor(path)
+        buffer = _buffer()
         try:
-            if grade == "medium":
-                # One block more than there should be, and no more: a large buffer takes long to make ready.
-                buffer, room = _buffer(), (len(content) // _BLOCK + 1) * _BLOCK
-                count = os.preadv(descriptor, [memoryview(buffer)[:room]], 0)
-                return buffer[:count] == content, grade
-            pieces = iter(lambda: os.read(descriptor, len(content) + 1), b"")
-            return b"".join(pieces) == content, grade
+            for number, part in enumerate(parts):
+                # Of the last one block more than there should be, and no more: a large buffer takes long to make ready.
+                room = len(part) if number < len(parts) - 1 else (len(part) // _BLOCK + 1) * _BLOCK
+                count = _read_into(descriptor, memoryview(buffer)[:room], grade)
+                if count != len(part) or not same_bytes(buffer, part):
+                    return False, grade
         finally:
             os.close(descriptor)
+        return True, grade
 
     def flush(self, paths: Iterable[Path]) -> None:
         flush_many(paths, self.root, whole_system=self.volume.flushes_whole)
@@ -67,13 +120,13 @@ class FolderDrive(Drive):
 
     @contextmanager
     def read_from_medium(self, path: Path, size: int) -> Iterator[Reading]:
-        descriptor, grade = self._open(str(path))
+        descriptor, grade = self.open_descriptor(str(path))
         try:
-            yield Reading(grade, self._pieces(descriptor, size, direct=grade == "medium"))
+            yield Reading(grade, self._pieces(descriptor, size, grade))
         finally:
             os.close(descriptor)
 
-    def _open(self, path: str) -> tuple[int, Grade]:
+    def open_descriptor(self, path: str) -> tuple[int, Grade]:
         """Open a file to read past the system's cache (O_DIRECT); where that is refused, drop what is cached of it."""
         if self._can_prove:
             try:
@@ -86,19 +139,14 @@ class FolderDrive(Drive):
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
         return descriptor, "maybe-cache"
 
-    def _pieces(self, descriptor: int, size: int, *, direct: bool) -> Iterator[bytes]:
+    def _pieces(self, descriptor: int, size: int, grade: Grade) -> Iterator[memoryview]:
         """The content in pieces of just `size` bytes, but for the last: they must line up with those that were written."""
-        if not direct:
-            yield from iter(lambda: _read_full(descriptor, size), b"")
-            return
         buffer = _buffer()
-        offset = 0
         size = min(size, (os.fstat(descriptor).st_size // _BLOCK + 1) * _BLOCK)
-        while count := os.preadv(descriptor, [memoryview(buffer)[:size]], offset):
-            yield buffer[:count]
-            offset += count
-            if count % _BLOCK:
-                return  # only the end of a file is no whole block
+        while count := _read_into(descriptor, memoryview(buffer)[:size], grade):
+            yield memoryview(buffer)[:count]
+            if count < size:
+                return
 
     @cached_property
     def _can_prove(self) -> bool:
@@ -114,6 +162,22 @@ def _buffer() -> mmap.mmap:
         _buffers.own = mmap.mmap(-1, _MOST)
     own: mmap.mmap = _buffers.own
     return own
+
+
+def _read_into(descriptor: int, room: memoryview, grade: Grade) -> int:
+    """Fill `room` unless the file ends; returns how much came."""
+    if hasattr(os, "readv"):
+        filled = os.readv(descriptor, [room])
+        # Past the cache only the end of a file is no whole block, and nothing may be read behind it.
+        while 0 < filled < len(room) and (grade == "maybe-cache" or filled % _BLOCK == 0):
+            more = os.readv(descriptor, [room[filled:]])
+            if not more:
+                break
+            filled += more
+        return filled
+    content = _read_full(descriptor, len(room))
+    room[: len(content)] = content
+    return len(content)
 
 
 def _read_full(descriptor: int, size: int) -> bytes:

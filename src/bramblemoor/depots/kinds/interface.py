@@ -1,7 +1,7 @@
 """What a depot needs of the drive it lies on."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,10 +13,10 @@ Grade = Literal["medium", "maybe-cache"]
 
 @dataclass(frozen=True)
 class Reading:
-    """An open file: its grade, and its bytes in pieces of `size` (the last may be shorter)."""
+    """An open file: its grade, and its bytes in pieces of `size` (the last may be shorter); each until the next is asked for."""
 
     grade: Grade
-    pieces: Iterator[bytes]
+    pieces: Iterator[bytes | memoryview]
 
 
 class Drive(ABC):
@@ -33,17 +33,22 @@ class Drive(ABC):
     def device(self) -> str:
         """A name for the physical device; depots with the same one count as one copy."""
 
+    @property
+    @abstractmethod
+    def folds_case(self) -> bool:
+        """Whether two names that differ only by case are one there."""
+
     @abstractmethod
     def open_to_write(self, path: Path) -> BinaryIO:
         """A new or emptied file; what is written goes to the system unbuffered."""
 
     @abstractmethod
-    def write(self, path: str, content: bytes, mtime_ns: int) -> None:
+    def write(self, path: str, content: bytes | memoryview, mtime_ns: int) -> None:
         """Write a small file at once, with its time."""
 
     @abstractmethod
-    def compare(self, path: str, content: bytes) -> tuple[bool, Grade]:
-        """Whether a small file is just this, read from the medium as far as can be had."""
+    def compare(self, path: str, parts: Sequence[memoryview]) -> tuple[bool, Grade]:
+        """Whether a file is just this, read from the medium as far as can be had. All parts but the last are of whole blocks."""
 
     @abstractmethod
     def flush(self, paths: Iterable[Path]) -> None:

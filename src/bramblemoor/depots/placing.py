@@ -1,0 +1,135 @@
+"""Putting files in place at a depot: the part of an open run that its writing process and the run itself share.
+
+incoming/RUN/journal.jsonl   what is to be done, written down before it is done
+incoming/RUN/data/...        staged files, complete or not
+incoming/RUN/writing.lock    held by the writing process, which may outlive a killed run by a moment
+"""
+
+import json
+import os
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from bramblemoor.library.durable import flush_folder
+
+What = Literal["put", "move", "remove"]
+WRITING = "writing.lock"
+_encode = msgspec.json.Encoder().encode
+
+
+class Intent(msgspec.Struct, frozen=True):
+    """A change of data/`path`: a staged file is put there, the file at `was` moves there, or it is removed.
+
+    `why` says what happens to the file that is there now, if any: it moves to earlier/.
+    """
+
+    path: str
+    sha256: str
+    bytes: int
+    read_at: str = ""
+    grade: str = ""
+    why: str = ""
+    was: str = ""
+    what: What = "put"
+
+
+class NothingPlaced(OSError):
+    """The journal could not be written: the files that it was about are staged, and in nobody's books."""
+
+
+class Placing:
+    """The staged files of a run at the depot in `root`, and the way into place."""
+
+    def __init__(self, root: Path, run: str) -> None:
+        self.root = root
+        self.run = run
+        self.folder = root / "incoming" / run
+        self._path = self.folder / "journal.jsonl"
+        self._data = str(root / "data")
+        self._staged = str(self.folder / "data")
+
+    def staged(self, path: str) -> Path:
+        return self.folder / "data" / path
+
+    def staged_name(self, path: str) -> str:
+        """The same as text: where there are many small files, making path objects takes longer than writing."""
+        return f"{self._staged}/{path}"
+
+    def put_in_place(self, intents: Sequence[Intent]) -> None:
+        """Write the intents down durably, then carry them out. The staged files are flushed and proven already.
+
+        Raises NothingPlaced where the journal cannot be written, and nothing was put in place; any other OSError leaves the
+        run open, for the journal to be rolled forward.
+        """
+        before = self._path.stat().st_size
+        try:
+            self.write_down(intents, "")
+        except OSError as error:
+            os.truncate(self._path, before)
+            raise NothingPlaced(error.errno, error.strerror) from error
+        folders = Folders(self.root)
+        for intent in intents:
+            self.put(intent, folders, surely_staged=True)
+        folders.flush()
+
+    def write_down(self, intents: Iterable[Intent], mark: str) -> None:
+        with self._path.open("ab") as file:
+            for intent in intents:
+                file.write(_encode(intent) + b"\n")
+            if mark:
+                file.write(json.dumps({"mark": mark}).encode() + b"\n")
+            file.flush()
+            os.fsync(file.fileno())
+
+    def put(self, intent: Intent, folders: "Folders", *, surely_staged: bool = False) -> None:
+        """As long as the staged file is there, what lies in its place is the former version."""
+        staged, target = self.staged_name(intent.path), f"{self._data}/{intent.path}"
+        if not surely_staged and not os.path.isfile(staged):
+            return
+        folders.make(target.rpartition("/")[0])
+        if os.path.lexists(target):
+            self.set_aside(intent.path, folders)
+        os.replace(staged, target)
+
+    def set_aside(self, path: str, folders: "Folders") -> None:
+        former = self.earlier(path)
+        folders.make(str(former.parent))
+        Path(self._data, path).replace(former)
+        folders.note(str(Path(self._data, path).parent))
+
+    def earlier(self, path: str) -> Path:
+        """Where what lay at data/`path` is kept once this run has replaced or removed it."""
+        return self.root / "earlier" / self.run / "data" / path
+
+
+class Folders:
+    """Makes folders below a depot, and remembers whose names have to be flushed."""
+
+    def __init__(self, root: Path) -> None:
+        self._root = root
+        self._touched: dict[str, None] = {}
+
+    def make(self, folder: str) -> None:
+        if folder in self._touched:
+            return
+        missing = []
+        level = Path(folder)
+        while not level.is_dir() and level != self._root:
+            missing.append(level)
+            level = level.parent
+        for made in reversed(missing):
+            made.mkdir(exist_ok=True)
+            self._touched[str(made.parent)] = None
+        self._touched[folder] = None
+
+    def note(self, folder: str) -> None:
+        self._touched[folder] = None
+
+    def flush(self) -> None:
+        for folder in map(Path, self._touched):
+            if folder.is_dir():
+                flush_folder(folder)
+        self._touched.clear()
