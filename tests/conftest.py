@@ -5,6 +5,7 @@ import os
 import shutil
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -155,6 +156,18 @@ def depots(shell: Shell, library: Path) -> dict[str, Path]:
         made[name].mkdir()
         shell("depot", "add", name, made[name], "--site", site, "--medium", medium, "--stand-in", name, cwd=library)
     return made
+
+
+def run_changed(
+    shell: Shell, cwd: Path, code: str, environment: dict[str, str], *arguments: str | Path
+) -> subprocess.CompletedProcess[str]:
+    """Run a command, with `code` run first in each Python process that it starts."""
+    with tempfile.TemporaryDirectory() as place:
+        Path(place, "sitecustomize.py").write_text(code)
+        return subprocess.run(
+            [sys.executable, "-m", "bramblemoor", *(str(argument) for argument in arguments)],
+            cwd=cwd, env=shell.environment | environment | {"PYTHONPATH": place}, capture_output=True, text=True, timeout=120,
+        )  # fmt: skip
 
 
 def check(world: Path, *arguments: str | Path, wrong: bool = False) -> str:

@@ -2,40 +2,42 @@
 
 import json
 import shutil
-import subprocess
-import sys
+import signal
+import time
 from pathlib import Path
 
 import pytest
 
-from conftest import Shell, check, pictures
+from conftest import Shell, check, pictures, run_changed
 
-# Counts every rename, flush and removal, and leaves at the Nth as a killed process does: no handler and no clean-up runs.
+# Counts each rename, flush and removal of all its processes, and at the Nth has them
+# leave as killed processes do: no handler and no clean-up runs. WRITER has only the process leave that came to it.
 LEAVING = """
-import os, sys
-left = int(sys.argv.pop(1))
+import os, signal
+step, counter = int(os.environ["LEAVE_AT"]), os.open(os.environ["COUNTER"], os.O_WRONLY | os.O_APPEND | os.O_CREAT)
 def counted(name):
     whole = getattr(os, name)
-    def step(*arguments, **more):
-        global left
-        left -= 1
-        if left == 0:
-            os._exit(99)
+    def call(*arguments, **more):
+        os.write(counter, b".")
+        if os.lseek(counter, 0, os.SEEK_CUR) == step:
+            if os.environ["LEAVES"] == "ALL" and os.path.exists(f"/proc/{os.getppid()}/cmdline"):
+                if b"bramblemoor" in open(f"/proc/{os.getppid()}/cmdline", "rb").read().split(b"\\0"):
+                    os.kill(os.getppid(), signal.SIGKILL)
+            os.kill(os.getpid(), signal.SIGKILL)
         return whole(*arguments, **more)
-    setattr(os, name, step)
+    setattr(os, name, call)
 for name in ("replace", "rename", "unlink", "fsync", "rmdir"):
     counted(name)
-from bramblemoor.cli.main import main
-main()
 """
 
 
-def leave_at(shell: Shell, step: int, cwd: Path, *arguments: str | Path) -> bool:
+def leave_at(shell: Shell, step: int, cwd: Path, *arguments: str | Path, who: str = "ALL") -> bool:
     """Run a command that leaves at its `step`th change; says whether it came to that."""
-    command = [sys.executable, "-c", LEAVING, str(step), *(str(argument) for argument in arguments)]
-    done = subprocess.run(command, cwd=cwd, env=shell.environment, capture_output=True, text=True, timeout=120)
-    assert done.returncode in (0, 1, 99), done.stderr
-    return done.returncode == 99
+    counter = shell.folder / f"counter-{time.monotonic_ns()}"
+    environment = {"LEAVE_AT": str(step), "COUNTER": str(counter), "LEAVES": who}
+    done = run_changed(shell, cwd, LEAVING, environment, *arguments)
+    assert done.returncode in (0, 1, -signal.SIGKILL), done.stderr
+    return counter.exists() and counter.stat().st_size >= step
 
 
 def test_unpacking_left_at_any_step(shell: Shell, world: Path, collected: Path) -> None:
@@ -108,3 +110,32 @@ def test_another_machine_finishes_an_interrupted_run(
     shell("backup", "otter", cwd=twin)
     assert not (depots["otter"] / "incoming").exists()
     check(world, "--library", twin, "--depot", depots["otter"])
+
+
+def test_a_writer_that_is_killed_costs_its_depot_the_run_and_no_more(
+    shell: Shell, world: Path, library: Path, depots: dict[str, Path]
+) -> None:
+    """The others go on, the run ends in good order and says so, and the next one goes on."""
+    for step in range(4, 60, 4):
+        assert leave_at(shell, step, library, "backup", who="WRITER")
+        if list(library.glob("ledger/receipts/*-backup-*.json")):
+            break
+    receipt = json.loads(next(library.glob("ledger/receipts/*-backup-*.json")).read_text())
+    assert "its writing process was ended" in json.dumps(receipt), "no step was a writer's"
+    assert any(kept["amount"]["files"] > 200 for kept in receipt["kept"]), "nothing was copied to the others"
+    shell("backup", cwd=library)
+    check(world, "--library", library, *(part for root in depots.values() for part in ("--depot", root)))
+
+
+def test_packing_left_at_any_step(shell: Shell, library: Path, tmp_path: Path) -> None:
+    """The same command goes on with the next volume; nothing half written ever has a volume's name."""
+    away = tmp_path / "away"
+    for step in (1, 2, 4, 7, 9, 12, 15):
+        leave_at(shell, step, library, "pack", away, "--size", "2.4MB")
+        for volume in away.glob("*.zip") if away.exists() else ():
+            assert "damaged" not in shell("volumes", volume, code=1).out  # whole, though the others are not there
+    shell("pack", away, "--size", "2.4MB", cwd=library)
+    assert all(path.suffix == ".zip" for path in away.iterdir()) and len(list(away.iterdir())) >= 3
+    shell("volumes", away)
+    shell("restore", "back", "--from", away)
+    assert pictures(tmp_path / "back") == pictures(library)

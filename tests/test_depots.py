@@ -3,12 +3,11 @@
 import os
 import shutil
 import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 
-from conftest import Shell, check, pictures
+from conftest import Shell, check, pictures, run_changed
 from test_copies import flip
 
 
@@ -496,7 +495,7 @@ def test_a_year_is_put_away_and_opened_again(
 # From the third file on, nothing can be put in its place at one depot.
 STUCK = """
 import errno, os
-real, left = os.replace, [3]
+real, left = os.replace, [1]
 def replace(old, new):
     if "/otter/data/" in str(new) and "/incoming/" in str(old):
         left[0] -= 1
@@ -504,8 +503,6 @@ def replace(old, new):
             raise OSError(errno.EIO, "Input/output error", str(new))
     real(old, new)
 os.replace = replace
-from bramblemoor.cli.main import main
-main()
 """
 
 
@@ -514,13 +511,7 @@ def test_a_drive_that_cannot_rename_leaves_its_run_open(shell: Shell, library: P
     for number, path in enumerate(sorted((library / "pictures/2025").rglob("*.xmp"))[:4]):
         path.write_bytes(path.read_bytes().replace(b"<rdf:RDF", b"<rdf:RDF" + b" " * (number + 1)))
     (library / "companions/notes.db").write_bytes(b"notes")
-    done = subprocess.run(
-        [sys.executable, "-c", STUCK, "backup", "--yes"],
-        cwd=library,
-        env=shell.environment,
-        capture_output=True,
-        text=True,
-    )
+    done = run_changed(shell, library, STUCK, {}, "backup", "--yes")
     assert done.returncode == 3 and "otter could not be closed" in done.stderr and "Traceback" not in done.stderr
     assert list((depots["otter"] / "incoming").glob("*/journal.jsonl"))
     valid(depots["heron"])  # the others are level, and closed

@@ -7,8 +7,14 @@ from conftest import Shell, check
 
 
 def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
-    done = shell("demo", "--into", "made-up")
     root = tmp_path / "made-up"
+    (root / "library").mkdir(parents=True)
+    (root / "made-by-demo.txt").write_text(
+        "The made-up world of the Bramblemoor demo. Everything here may be deleted.\n"
+    )
+    (root / "library/left over").write_text("from a demo that was interrupted")
+    done = shell("demo", "--into", "made-up")
+    assert "That was the whole journey" in done.out and not (root / "library/left over").exists()
     assert "resumed at" in done.out and "2 of 1,164 files amiss" in done.out and "every file matches" in done.out
     assert done.out.count("Everything is safe: all 136 frames") == 3
     assert "pictures: identical" in done.out and "The made-up world lies in made-up" in done.out
@@ -24,6 +30,7 @@ def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
         "are put away: fetch the drive of heron (studio), otter (studio)",
         "Nothing outside that folder was opened",
         "Every year lies whole on 2 drives",
+        "Archive Withymere-2025: all of its 3 volumes",
     ):
         assert words in done.out, words
     held = [part for depot in depots for part in ("--depot", depot)]
@@ -45,7 +52,9 @@ def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
     assert token not in done.out + done.err
     assert (root / "tokens.json").stat().st_mode & 0o077 == 0
 
+    (root / "library/companions/note.txt").write_text("mine")
     again = shell("demo", "--into", "made-up")
+    assert (root / "library/companions/note.txt").exists()
     assert "it was left as it is" in again.out and "--afresh" in again.out
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine/letter.txt").write_text("dear")

@@ -156,17 +156,3 @@ def test_the_made_up_world_is_worth_showing(world: Path) -> None:
     for path in (world / "items").glob("*.jpg"):
         with Image.open(path) as image:
             image.load()
-
-
-def test_the_demo_starts_again_where_it_broke_off(shell: Shell, tmp_path: Path) -> None:
-    root = tmp_path / "world"
-    (root / "library").mkdir(parents=True)
-    (root / "made-by-demo.txt").write_text(
-        "The made-up world of the Bramblemoor demo. Everything here may be deleted.\n"
-    )
-    (root / "library/left over").write_text("from a demo that was interrupted")
-    done = shell("demo", "--into", root)
-    assert "That was the whole journey" in done.out and not (root / "library/left over").exists()
-    mine = root / "library/companions/note.txt"
-    mine.write_text("mine")
-    assert "was left as it is" in shell("demo", "--into", root).out and mine.exists()
