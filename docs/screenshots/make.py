@@ -32,15 +32,15 @@ def screen() -> Iterator[None]:
         server.wait()
 
 
-def shoot(name: str, script: str, folder: Path, environment: dict[str, str]) -> None:
-    """Run a shell script in a terminal, and take the picture once it has ended."""
+def shoot(name: str, script: str, folder: Path, environment: dict[str, str], *, after: float = 60) -> None:
+    """Run a shell script in a terminal, and take the picture once it has ended, or `after` so many seconds."""
     done = folder / f".{name}.done"
     done.unlink(missing_ok=True)
     wrapped = f"{script}\ntouch {shlex.quote(str(done))}; sleep 60"
     terminal = subprocess.Popen(
         [*TERMINAL, "-e", "sh", "-c", wrapped], cwd=folder, env=environment | {"DISPLAY": DISPLAY}
     )
-    for _ in range(600):
+    for _ in range(int(after * 10)):
         if done.exists():
             break
         time.sleep(0.1)
@@ -99,6 +99,9 @@ def main() -> None:
         drafted = "bramblemoor dialect draft export --out pipit.toml"
         shoot("draft", typed(drafted, "tail -19 pipit.toml | cut -c1-150"), other, environment)
         shoot("try", typed("bramblemoor dialect try export --dialect pipit.toml | head -40"), other, environment)
+        shoot("verify-running", typed("bramblemoor verify --limit 700kB"), library, environment, after=9)
+        away = "bramblemoor pack ../discs --size 3MB"
+        shoot("archive", typed(away, "bramblemoor volumes ../discs"), library, environment)
         shoot("receipt", typed("bramblemoor receipt 1"), library, environment)
         shoot("standing", typed("bramblemoor standing"), library, environment)
         shoot("what-if", typed("bramblemoor standing --if-lost studio"), library, environment)
