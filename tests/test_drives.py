@@ -1,6 +1,7 @@
 """Depots on real file systems, each on a loop device: what each of them cannot hold, and drives that come and go."""
 
 import os
+import subprocess
 import sys
 from pathlib import Path
 
@@ -104,3 +105,26 @@ def test_a_depot_on_a_real_file_system(shell: Shell, library: Path, tmp_path: Pa
     finally:
         lab.unmount(here)
         os.system(f"losetup --detach {device}")
+
+
+def test_a_drive_that_hangs_half_unplugged_holds_up_no_other(shell: Shell, library: Path, tmp_path: Path) -> None:
+    """The program that serves a FUSE drive dies; what is mounted there then refuses every call."""
+    if not lab.available("exfat"):
+        pytest.skip("exfat cannot be made or mounted here")
+    image, red, blue = tmp_path / "drive.img", tmp_path / "red drive", tmp_path / "blue"
+    lab.make_image(image, "exfat")
+    with lab.mounted(image, red, "exfat"):
+        for name, folder in (("red", red / "copy"), ("blue", blue)):
+            folder.mkdir()
+            shell("depot", "add", name, folder, "--site", "home", "--medium", "ssd", cwd=library)
+        shell("backup", cwd=library)
+        subprocess.run(["pkill", "-KILL", "-f", f"exfat-fuse .*{red}"], check=True)
+        (library / "pictures/new.jpg").write_bytes(lab.HEAD + b"new")
+        told = shell("backup", cwd=library, code=1)
+        assert "nothing can be read there" in told.out + told.err
+        assert (blue / "data/pictures/new.jpg").is_file()
+        assert "not within reach" in shell("depot", "list", cwd=library).out
+        assert "plug it in again" in shell("verify", "red", cwd=library, code=3).err
+    with lab.mounted(image, tmp_path / "again", "exfat"):
+        shell("backup", "red", cwd=library)
+        assert (tmp_path / "again/copy/data/pictures/new.jpg").is_file()

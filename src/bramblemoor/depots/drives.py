@@ -9,6 +9,7 @@ from pathlib import Path
 from bramblemoor.depots.depot import Identity, read_identity
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.library.home import DEPOT_MARK
+from bramblemoor.library.volumes import mounts
 
 # File systems that are no drives.
 _NO_DRIVES = {
@@ -51,21 +52,25 @@ def find_depot(wanted: str) -> Path | None:
 
 def _mounts() -> Iterator[tuple[Path, str]]:
     if sys.platform.startswith("linux"):
-        for line in Path("/proc/self/mountinfo").read_text().splitlines():
-            left, _, right = line.partition(" - ")
-            kind = right.split()[0]
-            point = Path(left.split()[4].replace("\\040", " "))
-            if kind not in _NO_DRIVES and point != Path("/") and point.is_dir():
-                yield point, kind
+        for mount in mounts():
+            if mount.file_system not in _NO_DRIVES and mount.point != Path("/") and _is_there(mount.point):
+                yield mount.point, mount.file_system
     elif sys.platform == "darwin":
         yield from ((path, "") for path in Path("/Volumes").iterdir() if path.is_dir())
     else:
         yield from ((Path(f"{letter}:\\"), "") for letter in "DEFGHIJKLMNOPQRSTUVWXYZ" if Path(f"{letter}:\\").exists())
 
 
+def _is_there(point: Path) -> bool:
+    try:
+        return point.is_dir()
+    except OSError:
+        return False  # what served it has ended: no other drive has to suffer for it
+
+
 def _depots_on(mount: Path) -> Iterator[tuple[Path, Identity]]:
     try:
-        folders = [mount, *sorted(path for path in mount.iterdir() if path.is_dir() and not path.is_symlink())]
+        folders = [mount, *sorted(path for path in mount.iterdir() if _is_there(path) and not path.is_symlink())]
     except OSError:
         return
     for folder in folders:

@@ -50,7 +50,10 @@ class KnownDepot:
 
     def found(self) -> Path | None:
         """Where it is now: where it was last, or on whatever drive carries its id."""
-        identity = read_identity(self.root)
+        try:
+            identity = read_identity(self.root)
+        except OSError:  # nothing can be read there; perhaps its drive came back on another mount
+            identity = None
         if identity is not None and identity.id == self.id:
             return self.root
         return find_depot(self.id)
@@ -115,7 +118,13 @@ def open_to_write(library: Library, known: KnownDepot) -> Iterator[Depot]:
 
 
 def _absent(known: KnownDepot) -> DepotTrouble:
-    identity = read_identity(known.root)
+    try:
+        identity = read_identity(known.root)
+    except OSError as error:
+        return DepotTrouble(
+            f"The depot {known.name} should be at {known.root}, but nothing can be read there ({error.strerror}).",
+            "Unmount its drive and plug it in again.",
+        )
     if not known.root.is_dir():
         return DepotTrouble(
             f"The depot {known.name} is not there: no folder {known.root}, and no attached drive carries it.",

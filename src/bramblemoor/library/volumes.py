@@ -1,9 +1,12 @@
 """What a folder lies on: the file system, and the physical device below it."""
 
 import os
+import re
 import sys
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 # Never told apart from their cache: network and FUSE drives keep their own, and tmpfs is nothing but cache.
 _UNPROVABLE = ("fuse", "nfs", "cifs", "smb", "9p", "tmpfs", "ramfs", "overlay", "virtiofs")
@@ -39,15 +42,35 @@ def volume_of(folder: Path) -> Volume:
         return Volume("", f"device {number}")
     fallback = Volume("", f"device {os.major(number)}:{os.minor(number)}")
     resolved = folder.resolve()
-    best: tuple[int, Volume] = (-1, fallback)
-    for line in Path("/proc/self/mountinfo").read_text().splitlines():
-        left, _, right = line.partition(" - ")
-        point = Path(left.split()[4].replace("\\040", " "))
-        kind, source = right.split()[:2]
+    best: Mount | None = None
+    for mount in mounts():
         # Of several mounts on one point, the last one listed is the one seen.
-        if resolved.is_relative_to(point) and len(point.parts) >= best[0]:
-            best = (len(point.parts), Volume(kind, _drive_of(left.split()[2], source)))
-    return best[1]
+        if resolved.is_relative_to(mount.point) and (best is None or len(mount.point.parts) >= len(best.point.parts)):
+            best = mount
+    return Volume(best.file_system, _drive_of(best.number, best.source)) if best else fallback
+
+
+class Mount(NamedTuple):
+    """A line of the kernel's list of what is mounted."""
+
+    point: Path
+    file_system: str
+    number: str  # of the block device, "major:minor"
+    source: str
+
+
+def mounts() -> Iterator[Mount]:
+    """What is mounted, in the order of mounting (Linux: proc(5), mountinfo)."""
+    for line in Path("/proc/self/mountinfo").read_bytes().splitlines():
+        left, _, right = line.partition(b" - ")
+        fields = [_unescaped(field) for field in left.split(b" ")]
+        file_system, source = (_unescaped(field) for field in right.split(b" ")[:2])
+        yield Mount(Path(fields[4]), file_system, fields[2], source)
+
+
+def _unescaped(field: bytes) -> str:
+    """Spaces, tabs, line ends and backslashes stand there as octal numbers."""
+    return os.fsdecode(re.sub(rb"\\([0-7]{3})", lambda found: bytes((int(found[1], 8),)), field))
 
 
 def _drive_of(number: str, source: str) -> str:
