@@ -12,7 +12,7 @@ demo: .venv/ready
 	$(BIN)/bramblemoor demo --into demo-world
 
 test: .venv/ready lint
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest --numprocesses 2 --dist worksteal
 
 lint: .venv/ready
 	$(BIN)/ruff check .

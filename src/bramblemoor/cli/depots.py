@@ -317,7 +317,7 @@ def list_depots(
             )
             for known, root, held, size, free in rows
         ],
-        right=(5,),
+        right=(5,), wraps=6,
     )  # fmt: skip
     for known, *_ in rows:
         if known.terms.chooses or known.terms.keep_for != "ever" or known.terms.leave_free:

@@ -60,14 +60,16 @@ def line(text: str = "") -> None:
     print(text)
 
 
-def table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, right: Sequence[int] = (), indent: int = 0) -> None:
-    """A plain table; `right` are the columns with numbers. The first column may wrap, the others do not."""
+def table(
+    columns: Sequence[str], rows: Sequence[Sequence[str]], *, right: Sequence[int] = (), wraps: int = 0, indent: int = 0
+) -> None:
+    """A plain table; `right` are the columns with numbers, `wraps` is the only one that may take several lines."""
     from rich.padding import Padding
     from rich.table import Table
 
     grid = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
     for number, name in enumerate(columns):
-        grid.add_column(name, justify="right" if number in right else "left", no_wrap=number > 0, overflow="fold")
+        grid.add_column(name, justify="right" if number in right else "left", no_wrap=number != wraps, overflow="fold")
     for row in rows:
         grid.add_row(*row)
     printer = console()
