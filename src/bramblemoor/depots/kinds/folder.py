@@ -6,14 +6,19 @@ import mmap
 import os
 import threading
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import cached_property
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, cast
 
 from bramblemoor.depots.kinds.interface import Drive, Grade, Reading
 from bramblemoor.library.durable import flush_file, flush_many, same_bytes, set_time
 from bramblemoor.library.volumes import Volume, volume_of
+
+try:
+    import fcntl
+except ImportError:  # Windows
+    fcntl = None  # type: ignore[assignment]
 
 _MOST = 5 << 20
 """The largest piece that is read at once."""
@@ -67,6 +72,44 @@ class MediumFile(io.RawIOBase):
         super().close()
 
 
+class _Refused(Exception):
+    """The file system writes past its cache for nobody."""
+
+
+class _PastCache(io.FileIO):
+    """A new file that is written past the system's cache (O_DIRECT): filling the cache takes longer than the drive does.
+
+    Whole blocks are; from the first piece on that is none, or that the system refuses, the cache is used.
+    """
+
+    def __init__(self, path: str) -> None:
+        super().__init__(path, "wb", opener=_open_past_cache)
+        self._past_cache = True
+
+    def write(self, content: Any) -> int:
+        whole = len(content) - len(content) % _BLOCK if self._past_cache else 0
+        if whole:
+            try:
+                return super().write(content[:whole])
+            except OSError as error:
+                if error.errno != errno.EINVAL:
+                    raise
+        if self._past_cache:
+            self._past_cache = False
+            flags = fcntl.fcntl(self, fcntl.F_GETFL)
+            fcntl.fcntl(self, fcntl.F_SETFL, flags & ~os.O_DIRECT)
+        return super().write(content)
+
+
+def _open_past_cache(path: str, flags: int) -> int:
+    try:
+        return os.open(path, flags | os.O_DIRECT, 0o666)
+    except OSError as error:
+        if error.errno == errno.EINVAL:
+            raise _Refused from error
+        raise
+
+
 class FolderDrive(Drive):
     kind = "folder"
 
@@ -86,6 +129,9 @@ class FolderDrive(Drive):
         return small is not None and os.path.lexists(self.root / small.upper())
 
     def open_to_write(self, path: Path) -> BinaryIO:
+        if self._can_prove and fcntl is not None:
+            with suppress(_Refused):
+                return cast(BinaryIO, _PastCache(str(path)))
         return path.open("wb", buffering=0)
 
     def write(self, path: str, content: bytes | memoryview, mtime_ns: int) -> None:
