@@ -186,6 +186,8 @@ def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[
             name = _OTHERWISE
             if date == _CONTRADICTS and digest != _AGREES:
                 continue
+        if name == _FOLDED and date == _CONTRADICTS:
+            name = _OTHERWISE  # the sidecar of a picture whose name differs in capitals only, and that was not sent
         size = _compared(row["size_said"], row["size"])
         if name in (_TOLD, _TOLD_STEM):
             if date == _CONTRADICTS and digest != _AGREES:
