@@ -59,8 +59,9 @@ class Work:
         for member in members:
             where, values = chosen(member.terms)
             self._db.execute(
-                "INSERT INTO temp.lacks SELECT f.id, ?, c.file IS NOT NULL FROM files f LEFT JOIN frames r ON r.id = f.frame"
-                f" LEFT JOIN copies c ON c.file = f.id AND c.depot = ? WHERE {lacking} AND {where}"
+                "INSERT INTO temp.lacks SELECT f.id, ?, c.file IS NOT NULL FROM files f"
+                " LEFT JOIN copies c ON c.file = f.id AND c.depot = ?"
+                f" LEFT JOIN frames r ON r.id = f.frame WHERE {lacking} AND {where}"
                 " AND f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed')"
                 f" AND NOT ({before_moves} AND c.file IS NULL AND EXISTS (SELECT 1 FROM leftovers l"
                 " WHERE l.depot = ? AND l.sha256 = f.sha256 AND l.state != 'damaged'))",

@@ -19,7 +19,7 @@ from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.taking_up import drop_file, take_up
 from bramblemoor.library.volumes import volume_of
-from bramblemoor.library.walk import Seen, walk
+from bramblemoor.library.walk import walk_aside
 
 SNAPSHOT = "ledger/snapshot.sqlite"
 LIBRARY = 0
@@ -92,40 +92,40 @@ def take_stock(
 
 def _compare(library: Library, stock: Stock, progress: Progress) -> None:
     """Fill the table of what differs from the ledger, or was never looked at (stamped)."""
-    can_compare = volume_of(library.root).keeps_inodes
     cursor = library.db.cursor()
     cursor.row_factory = None
     expected = cursor.execute(
-        "SELECT path, id, frame, role, bytes, mtime_ns, seen_ns, inode, ctime_ns, sha256 FROM files"
+        "SELECT path, id, bytes, seen_ns, inode, ctime_ns, mtime_ns FROM files"
         " WHERE role != 'ledger' AND id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed') ORDER BY path"
     )
+    inodes = volume_of(library.root).keeps_inodes
     total = library.db.execute("SELECT count(*) FROM files").fetchone()[0]
     rows: list[tuple[object, ...]] = []
     due = next(expected, None)
-    for seen in walk(library.root, stock.findings):
+    for seen in walk_aside(library.root, stock.findings):
         stock.files += 1
         while due is not None and due[0] < seen.path:
-            rows.append((due[0], "vanished", *due[1:4], due[9], due[4], due[5], 0, 0))
+            rows.append((due[0], "vanished", due[1], due[2], due[6], 0, 0))
             due = next(expected, None)
         stamp = (seen.bytes, seen.mtime_ns, seen.inode, seen.ctime_ns)
-        if due is None or due[0] != seen.path:
-            if _is_freed(library.db, seen.path):
-                continue
-            rows.append((seen.path, "new", None, None, None, None, *stamp))
-        else:
-            if not _as_recorded(seen, due, can_compare):
-                first = due[6] == 0 and seen.bytes == due[4] and abs(seen.mtime_ns - due[5]) <= _COARSE
-                rows.append(
-                    (seen.path, "stamped" if first else "differs", *due[1:4], due[9] if first else None, *stamp)
-                )
+        if due is not None and due[0] == seen.path:
+            if stamp != due[2:6] and (inodes or stamp[:2] != due[2:4]):
+                first = due[3] == 0 and seen.bytes == due[2] and abs(seen.mtime_ns - due[6]) <= _COARSE
+                rows.append((seen.path, "stamped" if first else "differs", due[1], *stamp))
             due = next(expected, None)
+        elif not _is_freed(library.db, seen.path):
+            rows.append((seen.path, "new", None, *stamp))
         if len(rows) >= 1000:
             _note(library.db, rows)
             progress("looking over the library", stock.files, total)
     while due is not None:
-        rows.append((due[0], "vanished", *due[1:4], due[9], due[4], due[5], 0, 0))
+        rows.append((due[0], "vanished", due[1], due[2], due[6], 0, 0))
         due = next(expected, None)
     _note(library.db, rows)
+    library.db.execute(
+        "UPDATE temp.stock SET frame = f.frame, role = f.role, sha256 = iif(kind = 'differs', NULL, f.sha256)"
+        " FROM files f WHERE f.id = stock.file"
+    )
 
 
 def _is_freed(db: sqlite3.Connection, path: str) -> bool:
@@ -136,14 +136,10 @@ def _is_freed(db: sqlite3.Connection, path: str) -> bool:
     return row.fetchone() is not None
 
 
-def _as_recorded(seen: Seen, due: tuple[object, ...], can_compare: bool) -> bool:
-    if seen.bytes != due[4] or seen.mtime_ns != due[6]:
-        return False
-    return not can_compare or (seen.inode == due[7] and seen.ctime_ns == due[8])
-
-
 def _note(db: sqlite3.Connection, rows: list[tuple[object, ...]]) -> None:
-    db.executemany("INSERT INTO temp.stock VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL)", rows)
+    db.executemany(
+        "INSERT INTO temp.stock (path, kind, file, bytes, mtime_ns, inode, ctime_ns) VALUES (?, ?, ?, ?, ?, ?, ?)", rows
+    )
     rows.clear()
 
 
@@ -219,10 +215,12 @@ def _judge(library: Library, *, yes: bool) -> None:
     touched = "kind IN ('changed', 'vanished') AND file NOT IN (SELECT file FROM main.copies WHERE depot = 0)"
     touched_frames = db.execute(f"SELECT count(DISTINCT frame) FROM temp.stock WHERE {touched}").fetchone()[0]
     others = db.execute(f"SELECT count(*) FROM temp.stock WHERE {touched} AND frame IS NULL").fetchone()[0]
+    if yes or not (touched_frames or others):
+        return
     frames, all_others = db.execute("SELECT count(DISTINCT frame), sum(frame IS NULL) FROM files").fetchone()
     too_many = touched_frames > guard.frames or touched_frames > max(1, guard.share * frames)
     too_many = too_many or others > max(_FEW, guard.share * (all_others or 0))
-    if yes or not too_many:
+    if not too_many:
         return
     sample = db.execute(
         f"SELECT kind, path FROM temp.stock WHERE {touched} ORDER BY role != 'original', path LIMIT 5"
