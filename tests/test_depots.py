@@ -289,6 +289,12 @@ def test_two_depots_are_brought_level_without_the_library(
     (tmp_path / "away").rename(library)
     assert shell("backup", cwd=library).out
     assert data_of(depots["dipper"]) == data_of(depots["otter"]) == pictures(library)
+    # A depot that gets less takes nothing away from one that gets more.
+    (tmp_path / "few").mkdir()
+    shell("depot", "add", "few", tmp_path / "few", "--site", "attic", "--medium", "ssd", "--year", "2025", cwd=library)
+    shell("backup", "few", cwd=library)
+    shell("depot", "level", tmp_path / "few", depots["otter"])
+    assert data_of(depots["otter"]) == pictures(library)
     looked = shell("depot", "look", depots["otter"])
     assert "pictures/" in looked.out and "runs changed it" in looked.out
     assert "ALD_" in shell("depot", "look", depots["otter"], "--below", "pictures/2025/2025-11").out

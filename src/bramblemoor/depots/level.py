@@ -20,12 +20,13 @@ from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.home import require_room
 from bramblemoor.library.ledger import Ledger
-from bramblemoor.library.receipts import NOTHING, Amount, Kept, LeftOut, Receipt, encode, stamp
+from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, encode, stamp
 
 _PAGE = 1000
 _TABLE = """
     CREATE TABLE wanted (path TEXT PRIMARY KEY, sha256 TEXT, bytes INTEGER, mtime_ns INTEGER, frames INTEGER);
     CREATE TABLE held (path TEXT PRIMARY KEY, sha256 TEXT);
+    CREATE TABLE elsewhere (path TEXT PRIMARY KEY);
     CREATE INDEX held_sha256 ON held (sha256); BEGIN;
 """
 
@@ -61,7 +62,7 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Recei
     came_in = Amount(
         *db.execute("SELECT coalesce(sum(frames), 0), count(*), coalesce(sum(bytes), 0) FROM wanted").fetchone()
     )
-    copied, moved, failed = _carry_out(db, shelf, Journal(target, run, ours), row[0], progress, pace)
+    copied, moved, removed, failed = _carry_out(db, shelf, Journal(target, run, ours), row[0], progress, pace)
     lost = [LeftOut(item.path, trouble, Amount(int(item.frames), 1, item.bytes)) for item, trouble in failed]
     gone = copied + moved
     for left in lost:
@@ -84,14 +85,34 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Recei
             if kept.amount != NOTHING
         ],
         left_out=lost,
-        findings=[],
+        findings=_not_level(db, source, target, removed),
     )
     Journal(target, run, ours).close(source.name, {f"receipts/{receipt.file_name}": encode(receipt)})
     return receipt
 
 
+def _not_level(db: sqlite3.Connection, source: Depot, target: Depot, removed: int) -> list[Finding]:
+    """What a person should know of what the source could not give, and of what left its place."""
+    lacking = db.execute(
+        "SELECT count(*) FROM elsewhere e LEFT JOIN held h ON h.path = e.path WHERE h.path IS NULL"
+    ).fetchone()[0]
+    findings = []
+    if lacking:
+        what = (
+            f"{lacking:,} files of the library are not there, and not at {target.name}: make a backup with the library"
+        )
+        findings.append(Finding(source.name, what))
+    if removed:
+        what = f"{removed:,} files moved to earlier/, which are not in the library as {source.name} knows it"
+        findings.append(Finding(target.name, what))
+    return findings
+
+
 _LACKS = "SELECT w.* FROM wanted w LEFT JOIN held h ON h.path = w.path WHERE h.sha256 IS NOT w.sha256"
-_SURPLUS = "SELECT h.* FROM held h WHERE h.path NOT IN (SELECT path FROM wanted)"
+# What the source does not hold, but the library does, is no surplus: the source may get less than the target.
+_SURPLUS = """
+    SELECT h.* FROM held h WHERE h.path NOT IN (SELECT path FROM wanted) AND h.path NOT IN (SELECT path FROM elsewhere)
+"""
 _MOVABLE = f"""
     SELECT min(h.path) AS was, l.path, l.sha256, l.bytes, l.frames FROM ({_LACKS}) l
     JOIN ({_SURPLUS}) h ON h.sha256 = l.sha256 GROUP BY l.sha256
@@ -116,7 +137,9 @@ def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
     )
     for row in rows:
         digest = shelf.digest(row["path"])
-        if digest:
+        if not digest:
+            db.execute("INSERT INTO elsewhere VALUES (?)", (row["path"],))
+        else:
             db.execute(
                 "INSERT INTO wanted VALUES (?, ?, ?, ?, ?)",
                 (row["path"], digest, row["bytes"], row["mtime_ns"], row["frames"]),
@@ -136,7 +159,8 @@ def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
 
 def _carry_out(
     db: sqlite3.Connection, shelf: DepotShelf, journal: Journal, total: int, progress: Progress, pace: Pace
-) -> tuple[Amount, Amount, list[tuple[Item, str]]]:
+) -> tuple[Amount, Amount, int, list[tuple[Item, str]]]:
+    """Returns what was copied, what was moved, how many files moved to earlier/, and what failed."""
     moves = [dict(row) for row in db.execute(_MOVABLE)]
     moving = {row["was"] for row in moves}
     removed = [
@@ -174,7 +198,7 @@ def _carry_out(
             f"The drive of {journal.depot.name} failed ({lane.failure.strerror or lane.failure}).",
             "Put that right and run the same command again: it goes on where it stopped.",
         ) from lane.failure
-    return copied, moved, failed
+    return copied, moved, len(removed), failed
 
 
 def _items(db: sqlite3.Connection) -> Iterator[Item]:
