@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import sqlite3
 import subprocess
 from pathlib import Path
 
@@ -491,8 +492,14 @@ def test_a_year_is_put_away_and_opened_again(
         )
     (tmp_path / "found in a drawer").rename(depots["otter"])
     (tmp_path / "away").rename(library)
+    # What a service told of its frames meanwhile is written beside them.
+    with sqlite3.connect(library / "ledger/ledger.sqlite") as db:
+        frame = db.execute("SELECT frame FROM files WHERE path = ?", (f"{name}.xmp",)).fetchone()[0]
+        db.execute("INSERT INTO claims VALUES (?, 'keyword', 'seen by the weir', 'service', '')", (frame,))
     opened = shell("reopen", "2024", "--json", cwd=library).json
-    assert opened["balanced"] and pictures(library) == whole
+    assert opened["balanced"]
+    assert {path for path, one in pictures(library).items() if one != whole[path]} == {f"{name}.xmp"}
+    assert b"seen by the weir" in (library / f"{name}.xmp").read_bytes()
     shell("tell", name, "--title", "Opened again", cwd=library)
     shell("backup", cwd=library)  # the twins are brought level
     assert pictures(depots["heron"] / "data") == pictures(depots["otter"] / "data") == pictures(library) != whole

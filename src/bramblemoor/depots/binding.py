@@ -18,10 +18,12 @@ from bramblemoor.depots.tally import settle
 from bramblemoor.depots.verify import Result, Scope, read_places
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.durable import digest_of, flush_folder, free_bytes
+from bramblemoor.library.durable import digest_of, flush_folder, flush_many, free_bytes
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
+from bramblemoor.library.sidecars import write_sidecar
 from bramblemoor.library.stock import take_stock
+from bramblemoor.library.volumes import volume_of
 
 _OF_YEAR = "SELECT f.* FROM files f JOIN frames r ON r.id = f.frame WHERE r.year = ?"
 _AMOUNT = "coalesce(sum(role = 'original'), 0), count(*), coalesce(sum(bytes), 0)"
@@ -244,9 +246,17 @@ def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progr
             db.execute(f"DELETE FROM copies WHERE depot = 0 AND file IN (SELECT id FROM ({_OF_YEAR}))", (year,))
             db.execute(f"UPDATE files SET seen_ns = 0 WHERE id IN (SELECT id FROM ({_OF_YEAR}))", (year,))
             db.execute("DELETE FROM bound WHERE year = ?", (year,))
+            _write_what_was_told(library, year)
             settle(db)
     write_receipt(library.receipts, receipt)
     return receipt
+
+
+def _write_what_was_told(library: Library, year: int) -> None:
+    """Bring sidecars in step with what came to be known of a year's frames while its files were not to change."""
+    frames = library.db.execute("SELECT id FROM frames WHERE year = ?", (year,)).fetchall()
+    renewed = [path for row in frames if (path := write_sidecar(library, row["id"], where_different=True))]
+    flush_many(renewed, library.root, whole_system=volume_of(library.root).flushes_whole)
 
 
 def _bound(library: Library, year: int) -> Bound | None:

@@ -10,11 +10,14 @@ from bramblemoor.library.durable import TEMPORARY, set_time
 from bramblemoor.library.home import Library
 
 
-def write_sidecar(library: Library, frame: int, delivered: bytes | None = None) -> Path | None:
+def write_sidecar(
+    library: Library, frame: int, delivered: bytes | None = None, *, where_different: bool = False
+) -> Path | None:
     """Write or renew a frame's sidecar, inside a transaction of the ledger; returns its path, None where none is needed.
 
     `delivered` is a sidecar that came with the picture: it is only ever added to. So is one that somebody else has
-    changed since Bramblemoor wrote it. The file is not flushed: the caller flushes many at once.
+    changed since Bramblemoor wrote it. `where_different` leaves one alone that says all already. The file is not flushed:
+    the caller flushes many at once.
     """
     db = library.db
     facts = settle(db, frame)
@@ -44,6 +47,8 @@ def write_sidecar(library: Library, frame: int, delivered: bytes | None = None) 
         content = sidecar(facts, belonging, foreign, base=base, overruled=overruled)
     except BrokenXmp:
         content = sidecar(facts, belonging)  # the broken one stays as it came in delivered/
+    if where_different and target.is_file() and target.read_bytes() == content:
+        return None
     digest = hashlib.sha256(content).hexdigest()
     fresh = target.with_name(target.name + TEMPORARY)
     fresh.write_bytes(content)
