@@ -54,7 +54,7 @@ class Lane:
 
     def __init__(self, journal: Journal, slots: Slots, share: int) -> None:
         self.failure: OSError | None = None
-        self._slots, self._share, self._most_held = slots, share, share // 3
+        self._slots, self._share, self._most_held = slots, share, share // 2
         self._held: set[int] = set()  # slots that it has not given back
         self._results: deque[Copied] = deque()  # filled by one thread, emptied by another
         self._under_way: dict[int, Item] = {}

@@ -54,6 +54,7 @@ class _Batch:
 
     files: list[_Written] = field(default_factory=list)
     slots: list[int] = field(default_factory=list)
+    streamed: bool = False  # whether there are large files among them
 
 
 @dataclass
@@ -65,7 +66,11 @@ class _Open:
 
 
 class _Writer:
-    """Files are written one after the other; what was written is settled in batches behind the next files' backs."""
+    """Files are written one after the other, and settled in batches.
+
+    Batches of small files are settled behind the next files' backs, as the drive mostly waits for names. Of large ones a batch
+    is settled before the next is written: a spinning drive that writes and reads by turns does little else than seek.
+    """
 
     def __init__(self, setup: orders.Setup, pipe: BinaryIO) -> None:
         module, name = setup.drive
@@ -208,6 +213,7 @@ class _Writer:
         self._failed_in_a_row = 0
         self._batch.files.append(_Written(current.order, current.parts))
         self._batch.slots += current.slots
+        self._batch.streamed = True
         self._hand_over_if_full()
 
     def _hand_over_if_full(self) -> None:
@@ -215,13 +221,15 @@ class _Writer:
             self._hand_over()
 
     def _hand_over(self) -> None:
-        """Let what was written be settled while the next files are written."""
+        """Settle what was written, or let it be settled while the next files are written."""
         self._await_settling()
-        if self._batch.files:
-            self._settling = self._settler.submit(self._settle, self._batch)
+        batch, self._batch = self._batch, _Batch()
+        if not batch.files:
+            self._tell(orders.Freed(batch.slots))
+        elif batch.streamed:
+            self._settle(batch)
         else:
-            self._tell(orders.Freed(self._batch.slots))
-        self._batch = _Batch()
+            self._settling = self._settler.submit(self._settle, batch)
 
     def _await_settling(self) -> None:
         settling, self._settling = self._settling, None
@@ -232,8 +240,9 @@ class _Writer:
         """Flush, read back from the medium, and put in place what proved right."""
         files = self._flushed(batch.files)
         read_at = stamp(now_utc())
-        # Some at a time: a drive that is asked for one small file after the other is idle most of the time.
-        slices = [files[start::_READERS] for start in range(_READERS)]
+        # Small ones some at a time: a drive that is asked for one after the other is idle most of the time.
+        readers = 1 if batch.streamed else _READERS
+        slices = [files[start::readers] for start in range(readers)]
         proven = [one for part in self._readers.map(self._proven, slices) for one in part]
         self._tell(orders.Freed(batch.slots))
         intents = [Intent(order.path, order.sha256, order.bytes, read_at, grade, order.why) for order, grade in proven]
