@@ -78,7 +78,7 @@ def clear_unfinished(*folders: Path) -> None:
     """Remove what killed runs have left half written in some folders. The caller holds what they belong to."""
     for folder in folders:
         for left in folder.glob(f"*{TEMPORARY}") if folder.is_dir() else ():
-            left.unlink()
+            left.unlink(missing_ok=True)  # a drive whose index is broken lists what is not there
 
 
 def set_time(path: Path | str, mtime_ns: int) -> None:

@@ -8,7 +8,6 @@ import sqlite3
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
-from itertools import islice
 from pathlib import Path
 
 from bramblemoor.errors import MassOfChanges
@@ -146,12 +145,12 @@ def _note(db: sqlite3.Connection, rows: list[tuple[object, ...]]) -> None:
 def _read_what_differs(library: Library, progress: Progress) -> None:
     """Read what is new or looks different, and say which of it really is."""
     db = library.db
-    rows = db.execute("SELECT path, bytes FROM temp.stock WHERE kind IN ('new', 'differs') ORDER BY path")
     total = db.execute("SELECT sum(bytes) FROM temp.stock WHERE kind IN ('new', 'differs')").fetchone()[0] or 0
-    done = 0
-    paths = iter(rows.fetchall())
+    done, last = 0, ""
+    page = "SELECT path, bytes FROM temp.stock WHERE kind IN ('new', 'differs') AND path > ? ORDER BY path LIMIT 64"
     with ThreadPoolExecutor(2) as readers:
-        while group := list(islice(paths, 64)):
+        while group := db.execute(page, (last,)).fetchall():
+            last = group[-1]["path"]
             digests = readers.map(lambda row: _digest(library.root / row["path"]), group)
             for row, digest in zip(group, digests, strict=True):
                 db.execute("UPDATE temp.stock SET sha256 = ? WHERE path = ?", (digest, row["path"]))

@@ -22,6 +22,8 @@ _CHANGED = """
     OR (kind = 'moved' AND sha256 != (SELECT f.sha256 FROM files f WHERE f.id = s.file)) ORDER BY path
 """
 
+_NEW = "SELECT * FROM temp.stock WHERE kind = 'new' AND path > ? AND path LIKE '%.xmp' = ? ORDER BY path LIMIT 500"
+
 
 def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
     """Enter what changed, moved or is new, inside a transaction; yields what a person should know.
@@ -40,11 +42,12 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
         enter_file(db, None, _file(row, row["role"]))  # a known file keeps its frame
         if row["role"] == "sidecar" and row["frame"] is not None:
             yield from _claims_of_sidecar(library, row["frame"], row["path"])
-    new = (
-        "SELECT * FROM temp.stock WHERE kind = 'new' ORDER BY path LIKE '%.xmp', path"  # pictures before their sidecars
-    )
-    for row in db.execute(new).fetchall():
-        yield from _enter_new(library, row)
+    for sidecars in (False, True):  # pictures before what stands beside them
+        last = ""
+        while page := db.execute(_NEW, (last, sidecars)).fetchall():
+            for row in page:
+                yield from _enter_new(library, row)
+            last = page[-1]["path"]
 
 
 def drop_file(library: Library, file: int) -> None:
