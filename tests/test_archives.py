@@ -108,6 +108,9 @@ def test_what_is_not_right_is_said(shell: Shell, library: Path, depots: dict[str
     told = shell("pack", away, "--size", "3MB", cwd=library, code=1).out
     assert "it was not packed from there" in told and "each was read back" in told
     assert "lies in" in shell("pack", away, "--size", "3MB", cwd=library, code=2).err
+    odd = ("pack", tmp_path / "odd", "--year", "2025", "--name", "slides [1]")
+    shell(*odd, cwd=library, code=1)
+    assert "lies in" in shell(*odd, cwd=library, code=2).err
     # One bit in a picture: the volume says so, and a restore takes that picture from the depot.
     volumes = sorted(away.iterdir())
     name = rotten.relative_to(library).as_posix()

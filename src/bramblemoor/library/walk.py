@@ -103,7 +103,7 @@ def _tell_what_is_seen(root: Path, going: int) -> None:
                 while batch := list(islice(found, _TOLD_AT_ONCE)):
                     marshal.dump(_encode(_Told(batch)), pipe)
             except OSError as error:
-                end.trouble = (error.errno or 0, error.strerror or "", str(error.filename or root))
+                end.trouble = (error.errno or 0, error.strerror or "", _shown(str(error.filename or root)))
             marshal.dump(_encode(end), pipe)
     finally:
         os._exit(0)

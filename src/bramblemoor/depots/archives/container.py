@@ -139,9 +139,9 @@ class VolumeReader:
             yield taken if taken is not None else io.BytesIO()
 
 
-def written(moment: datetime | None = None) -> int:
-    """A time for entries that have none of their own, ns since 1970."""
-    return int((moment or datetime.now(UTC)).timestamp()) * 10**9
+def written() -> int:
+    """A time for entries that have none of their own, ns since 1970: now, in whole seconds."""
+    return int(datetime.now(UTC).timestamp()) * 10**9
 
 
 def flush(file: BinaryIO) -> None:

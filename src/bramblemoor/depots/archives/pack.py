@@ -8,6 +8,7 @@ import shutil
 import uuid
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from glob import escape
 from pathlib import Path
 from typing import IO
 
@@ -101,7 +102,7 @@ def pack(
         filling = plan(library, wish, work, progress, say)
         archive = _begun(work, folder, wish, filling)
         run = _Run(library, depots, wish, folder, filling, archive, progress, pace)
-        for left_over in folder.glob(f"{wish.name}-*-of-*{TEMPORARY}"):
+        for left_over in folder.glob(f"{escape(wish.name)}-*-of-*{TEMPORARY}"):
             left_over.unlink()
         run.require_room()
         run.write()
@@ -129,7 +130,7 @@ def _begun(work: Path, folder: Path, wish: Wish, filling: Filling) -> str:
                 f"Delete {work.name} and the volumes of that name there, or give this one another name: --name.",
             )
         return said["archive"]
-    if any(folder.glob(f"{wish.name}-*-of-*.{wish.form}")):
+    if any(folder.glob(f"{escape(wish.name)}-*-of-*.{wish.form}")):
         raise WrongUse(
             f"An archive {wish.name} lies in {folder} already.",
             "Name another folder, or give this one another name: --name.",

@@ -6,7 +6,7 @@ import mmap
 import os
 import threading
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
 from typing import Any, BinaryIO, cast
@@ -72,10 +72,6 @@ class MediumFile(io.RawIOBase):
         super().close()
 
 
-class _Refused(Exception):
-    """The file system writes past its cache for nobody."""
-
-
 class _PastCache(io.FileIO):
     """A new file that is written past the system's cache (O_DIRECT): filling the cache takes longer than the drive does.
 
@@ -102,12 +98,7 @@ class _PastCache(io.FileIO):
 
 
 def _open_past_cache(path: str, flags: int) -> int:
-    try:
-        return os.open(path, flags | os.O_DIRECT, 0o666)
-    except OSError as error:
-        if error.errno == errno.EINVAL:
-            raise _Refused from error
-        raise
+    return os.open(path, flags | os.O_DIRECT, 0o666)
 
 
 class FolderDrive(Drive):
@@ -130,8 +121,11 @@ class FolderDrive(Drive):
 
     def open_to_write(self, path: Path) -> BinaryIO:
         if self._can_prove and fcntl is not None:
-            with suppress(_Refused):
+            try:
                 return cast(BinaryIO, _PastCache(str(path)))
+            except OSError as error:
+                if error.errno != errno.EINVAL:  # the file system writes past its cache for nobody
+                    raise
         return path.open("wb", buffering=0)
 
     def write(self, path: str, content: bytes | memoryview, mtime_ns: int) -> None:
