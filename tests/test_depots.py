@@ -327,6 +327,49 @@ def test_an_earlier_state_comes_back(shell: Shell, library: Path, depots: dict[s
     }
 
 
+def test_former_ledgers_thin_out_and_earlier_states_come_back_without_them(
+    shell: Shell, library: Path, depots: dict[str, Path], tmp_path: Path
+) -> None:
+    heron = depots["heron"]
+    shell("backup", "heron", cwd=library)
+    tags = heron / "tagmanifest-sha256.txt"
+
+    def date_back(date: str) -> None:
+        """The last run, at the depot alone, as a drive from long ago would be."""
+        run = max(path.stem for path in (heron / "runs").glob("*-202[1-9]*.csv"))
+        long_ago = f"{run[:5]}{date}T000000Z"
+        for path in (heron / f"runs/{run}.csv", heron / f"earlier/{run}"):
+            if path.exists():
+                path.rename(str(path).replace(run, long_ago))
+        tags.write_text(tags.read_text().replace(run, long_ago))
+
+    date_back("20200101")
+    states = [pictures(library)]
+    for title, date in (("First", "20200105"), ("Second", "20200120"), ("Third", "20200302")):
+        shell("tell", "ALD_0669.jpg", "--title", title, cwd=library)
+        if title == "Second":
+            (library / "pictures/2024").rename(library / "pictures/other")
+            (library / "pictures/2025/new.jpg").write_bytes(
+                next((library / "pictures/2025").rglob("*.jpg")).read_bytes() + b"0"
+            )
+        shell("backup", "heron", cwd=library)
+        date_back(date)
+        states.append(pictures(library))
+    # The last one of each month stays, and what was set aside a moment ago.
+    shell("tell", "ALD_0669.jpg", "--title", "Fourth", cwd=library)
+    shell("backup", "heron", cwd=library)
+    kept = sorted(path.parts[-4][5:13] for path in heron.glob("earlier/*/data/ledger/ledger.sqlite"))
+    assert kept[:2] == ["20200120", "20200302"] and len(kept) == 3
+    purged = [one for one in shell("receipt", "--list", "--json", cwd=library).json if one["run"] == "purge"]
+    assert len(purged) == 1
+    assert "ledger/ledger.sqlite" in shell("receipt", purged[0]["number"], cwd=library).out
+    valid(heron)
+    assert shell("verify", "heron", "--json", cwd=library).json["findings"] == []
+    for number, moment in enumerate(("2020-01-02", "2020-01-10", "2020-02", "2021")):
+        shell("restore", tmp_path / moment, "--from", "heron", "--as-of", moment, cwd=library)
+        assert pictures(tmp_path / moment) == states[number]
+
+
 def test_some_of_a_library_is_restored(shell: Shell, library: Path, depots: dict[str, Path], tmp_path: Path) -> None:
     shell("backup", cwd=library)
     whole = pictures(library)

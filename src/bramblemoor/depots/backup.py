@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from bramblemoor.depots.copying import CopyRun, Pace, Progress, from_library
 from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.earlier import purge_expired, write_purge_receipt
+from bramblemoor.depots.earlier import purge_expired, thin_ledgers, write_purge_receipt
 from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import finish_at, number_of, remember_device, remember_line
 from bramblemoor.depots.terms import chosen
@@ -91,8 +91,8 @@ def backup(
 
 
 def _purge(library: Library, depot: Depot, started: str) -> None:
-    """Delete what the depot's terms say is kept long enough; that has a receipt of its own."""
-    gone = purge_expired(depot, library.name)
+    """Delete what the depot's terms say is kept long enough, and most old ledgers; that has a receipt of its own."""
+    gone = purge_expired(depot, library.name) + thin_ledgers(depot, library.name)
     if gone:
         write_purge_receipt(library, depot, gone, started)
 

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
-import tomlkit
 from filelock import FileLock, Timeout
 
 from bramblemoor.depots.bag import fits
@@ -52,6 +51,11 @@ class Depot:
     def library(self) -> str:
         """The id of the library whose copy lies here."""
         return self.identity.library
+
+    @property
+    def seeks(self) -> bool:
+        """Whether it lies on a spinning disk: the system says so, and who added it did not say otherwise."""
+        return self.drive.spins and self.identity.medium.lower() != "ssd"
 
     @property
     def data(self) -> Path:
@@ -121,6 +125,8 @@ def new_id() -> str:
 
 def write_identity(root: Path, identity: Identity) -> None:
     """Write depot.toml. The caller writes the bag's tag manifest anew where there is one."""
+    import tomlkit  # takes longer to load than most runs need
+
     document = tomlkit.document()
     document.add(tomlkit.comment("This folder is a Bramblemoor depot: a copy of a picture library, as a BagIt bag."))
     document.add(tomlkit.comment("The pictures are in data/pictures. To check it without Bramblemoor, run here:"))

@@ -15,10 +15,12 @@ from bramblemoor.depots.run_lists import read_rows
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import flush_folder, write_atomically
 from bramblemoor.library.home import Library
+from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.receipts import Amount, LeftOut, Receipt, next_number, stamp, total, write_receipt
 
 _PURGING = "purging.txt"
-"""Lists the runs whose earlier versions are being deleted."""
+"""Lists what is being deleted of earlier/: whole runs, or RUN/data/PATH."""
+_LEDGERS_KEPT = 30  # days
 _RUN = re.compile(r"\d{4,}-(\d{8}T\d{6}Z)(?:-[0-9a-f]{4})?")
 
 
@@ -50,11 +52,15 @@ def runs_with_earlier(root: Path) -> list[str]:
 def versions(root: Path) -> Iterator[Version]:
     """Everything in earlier/, oldest first."""
     for run in runs_with_earlier(root):
-        when = moment_of(run)
-        for row in read_rows(root / "earlier" / run / "why.csv"):
-            file = root / "earlier" / run / "data" / row["path"]
-            if file.is_file():
-                yield Version(row["path"], row["why"], when, row["sha256"], int(row["bytes"]), file)
+        yield from _versions_of(root, run)
+
+
+def _versions_of(root: Path, run: str) -> Iterator[Version]:
+    when = moment_of(run)
+    for row in read_rows(root / "earlier" / run / "why.csv"):
+        file = root / "earlier" / run / "data" / row["path"]
+        if file.is_file():
+            yield Version(row["path"], row["why"], when, row["sha256"], int(row["bytes"]), file)
 
 
 class StateThen:
@@ -111,10 +117,28 @@ def purge(depot: Depot, library_name: str, before: str) -> list[Version]:
     """Delete what runs before a moment have set aside; returns what was deleted. The caller has asked, and holds the depot."""
     runs = [run for run in runs_with_earlier(depot.root) if moment_of(run) < before]
     gone = [version for version in versions(depot.root) if version.when < before]
-    if runs:
-        write_atomically(depot.root / _PURGING, "\n".join(runs).encode())
-        finish_purge(depot, library_name)
+    _delete(depot, library_name, runs)
     return gone
+
+
+def thin_ledgers(depot: Depot, library_name: str) -> list[Version]:
+    """Delete former states of the ledger, but those of the last 30 days and the last of each month; returns what was deleted.
+
+    Each is as large as the whole ledger, and every run that brings something new sets one aside. The caller holds the depot.
+    """
+    recent = stamp(now_utc() - timedelta(days=_LEDGERS_KEPT))
+    runs = [run for run in runs_with_earlier(depot.root) if (depot.root / "earlier" / run / "data" / LEDGER).is_file()]
+    of_month = {moment_of(run)[:7]: run for run in runs}
+    going = [run for run in runs if moment_of(run) < recent and run not in of_month.values()]
+    gone = [one for run in going for one in _versions_of(depot.root, run) if one.path == LEDGER]
+    _delete(depot, library_name, [f"{run}/data/{LEDGER}" for run in going])
+    return gone
+
+
+def _delete(depot: Depot, library_name: str, going: Sequence[str]) -> None:
+    if going:
+        write_atomically(depot.root / _PURGING, "\n".join(going).encode())
+        finish_purge(depot, library_name)
 
 
 def finish_purge(depot: Depot, library_name: str) -> None:
@@ -122,9 +146,13 @@ def finish_purge(depot: Depot, library_name: str) -> None:
     begun = depot.root / _PURGING
     if not begun.is_file():
         return
-    for run in begun.read_text().split("\n"):
+    for line in begun.read_text().split("\n"):
+        run, slash, path = line.partition("/")
         if moment_of(run) and (depot.root / "earlier" / run).is_dir():
-            shutil.rmtree(depot.root / "earlier" / run)
+            if slash:
+                (depot.root / "earlier" / run / path).unlink(missing_ok=True)
+            else:
+                shutil.rmtree(depot.root / "earlier" / run)
     refresh_tags(depot, library_name, payload_changed=False)
     begun.unlink()
     flush_folder(depot.root)

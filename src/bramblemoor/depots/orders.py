@@ -25,7 +25,8 @@ class Order(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Setup(msgspec.Struct, tag="setup", array_like=True):
-    """The first message: the depot's folder and drive (`drive` as module and class), its run, and the buffer."""
+    """The first message: the depot's folder and drive (`drive` as module and class), its run, the buffer, and whether large
+    files are written and read back by turns."""
 
     root: str
     run: str
@@ -33,6 +34,7 @@ class Setup(msgspec.Struct, tag="setup", array_like=True):
     options: dict[str, str]
     buffer: str
     most_held: int
+    by_turns: bool
     parent: int
 
 

@@ -73,8 +73,8 @@ def restore_some(
     if library is not None and moment == NOW:
         _choose(library.db, selection, menu)
     else:
-        ledger = _ledger_of(shelves[0], moment)
-        _choose(ledger.db, selection, menu)
+        ledger, exact = _ledger_of(shelves[0], moment)
+        _choose(ledger.db, selection, menu, then=None if exact else shelves[0])
         ledger.close()
     if next(menu.items(), None) is None:
         raise WrongUse("Nothing fits that.", "Look for what there is: bramblemoor find.")
@@ -102,7 +102,8 @@ def restore_some(
     return receipt
 
 
-def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu) -> None:
+def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu, then: Shelf | None = None) -> None:
+    """`then` is what stood there, where the ledger is of a later day: what has moved since is known by its content."""
     prepare(db)
     where, values = selection.clause()
     for row in db.execute(
@@ -110,11 +111,16 @@ def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu) -> None:
         f" WHERE {where} AND f.role != 'ledger' ORDER BY f.path",
         values,
     ):
-        menu.add(row["path"], row["sha256"], row["mtime_ns"], int(row["role"] == "original"))
+        path, sha256 = row["path"], row["sha256"]
+        if then is not None:
+            stood = then.digest(path)
+            path, sha256 = (path, stood) if stood else (then.path_of(sha256), sha256)
+        if path:
+            menu.add(path, sha256, row["mtime_ns"], int(row["role"] == "original"))
 
 
-def _ledger_of(shelf: Shelf, moment: str) -> Ledger:
-    """The ledger as it stood there then, read-only."""
+def _ledger_of(shelf: Shelf, moment: str) -> tuple[Ledger, bool]:
+    """The ledger as it stood there then, read-only, or (False) the next that was kept."""
     ledger = shelf.ledger()
     if ledger is None:
         when = "" if moment == NOW else f" as of {moment[:10]}"

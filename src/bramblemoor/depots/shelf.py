@@ -10,7 +10,7 @@ from io import RawIOBase
 from pathlib import Path
 
 from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.earlier import StateThen
+from bramblemoor.depots.earlier import StateThen, versions
 from bramblemoor.depots.journal import open_run
 from bramblemoor.depots.kinds import Reading
 from bramblemoor.depots.slots import PIECE
@@ -42,6 +42,11 @@ class Shelf(ABC):
         row = self._db.execute("SELECT sha256 FROM files WHERE path = ?", (path,)).fetchone()
         return row[0] if row else ""
 
+    def path_of(self, sha256: str) -> str:
+        """A path where a content stands; "" where it stands nowhere."""
+        row = self._db.execute("SELECT min(path) FROM files WHERE sha256 = ?", (sha256,)).fetchone()
+        return row[0] or ""
+
     def paths(self, after: str, most: int) -> list[tuple[str, str]]:
         """(path, digest) of the next files behind a path, in order of path."""
         return self._db.execute(
@@ -64,8 +69,8 @@ class Shelf(ABC):
         """Open a content, from the medium; None where it is not listed. Within, raises OSError where it cannot be read."""
 
     @abstractmethod
-    def ledger(self) -> Ledger | None:
-        """The ledger that lies there, read-only."""
+    def ledger(self) -> tuple[Ledger, bool] | None:
+        """The ledger that lies there, read-only, and whether it is of just the state that the shelf has, or of a later one."""
 
 
 class DepotShelf(Shelf):
@@ -75,6 +80,7 @@ class DepotShelf(Shelf):
 
     def __init__(self, depot: Depot, moment: str = NOW) -> None:
         super().__init__(depot.name, depot)
+        self._moment = moment
         for path, sha256, file in StateThen(depot.root, moment).files():
             self._put(path, sha256, str(file) if file is not None else None)
         run = open_run(depot) if moment == NOW else None
@@ -95,10 +101,15 @@ class DepotShelf(Shelf):
         found = self.find(sha256, path)
         return self.depot.drive.read_from_medium(found, PIECE) if found is not None else None
 
-    def ledger(self) -> Ledger | None:
+    def ledger(self) -> tuple[Ledger, bool] | None:
         digest = self.digest(LEDGER)
-        found = self.find(digest, LEDGER) if digest else None
-        return Ledger(found, read_only=True) if found is not None else None
+        if not digest:
+            return None
+        found = self.find(digest, LEDGER)
+        if found is not None:
+            return Ledger(found, read_only=True), True
+        later = (one.file for one in versions(self.depot.root) if one.path == LEDGER and one.when > self._moment)
+        return Ledger(next(later, self.depot.data / LEDGER), read_only=True), False
 
 
 @dataclass(frozen=True)

@@ -57,6 +57,8 @@ class Work:
             "CREATE TEMP TABLE work (n INTEGER PRIMARY KEY, file INTEGER, takers INTEGER, held INTEGER);"
         )
         for member in members:
+            if self._has_everything(member):
+                continue
             where, values = chosen(member.terms)
             self._db.execute(
                 "INSERT INTO temp.lacks SELECT f.id, ?, c.file IS NOT NULL FROM files f"
@@ -75,6 +77,14 @@ class Work:
             " WHERE o.file = l.file AND o.state = 'proven' AND o.sha256 IS NULL), f.path"
         )
         self._db.execute("DROP TABLE temp.lacks")
+
+    def _has_everything(self, member: Member) -> bool:
+        """Whether there is a good copy of every file of the library: counting takes a quarter of the time of looking."""
+        row = self._db.execute(
+            f"SELECT (SELECT count(*) FROM files) = (SELECT count(*) FROM copies c WHERE c.depot = ? AND NOT {LACKING})",
+            (member.number,),
+        ).fetchone()
+        return bool(row[0])
 
     def _take_twins(self, member: Member) -> list[tuple[Item, str]]:
         """Take from the work what differs only by case or normalisation from a file that is there, or will be."""

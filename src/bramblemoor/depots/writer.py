@@ -66,10 +66,10 @@ class _Open:
 
 
 class _Writer:
-    """Files are written one after the other, and settled in batches.
+    """Files are written one after the other, and settled in batches, behind the next files' backs.
 
-    Batches of small files are settled behind the next files' backs, as the drive mostly waits for names. Of large ones a batch
-    is settled before the next is written: a spinning drive that writes and reads by turns does little else than seek.
+    On a spinning drive a batch of large files is settled before the next is written: with two heads' work at once it does
+    little else than seek. Of small ones it mostly waits for names.
     """
 
     def __init__(self, setup: orders.Setup, pipe: BinaryIO) -> None:
@@ -77,7 +77,7 @@ class _Writer:
         self._drive: Drive = getattr(import_module(module), name)(Path(setup.root), setup.options)
         self._placing = Placing(Path(setup.root), setup.run)
         self._buffer = memoryview(map_slots(setup.buffer))
-        self._most_held = setup.most_held
+        self._most_held, self._by_turns = setup.most_held, setup.by_turns
         self._pipe, self._telling = pipe, threading.Lock()
         self._current: _Open | None = None
         self._batch = _Batch()
@@ -226,7 +226,7 @@ class _Writer:
         batch, self._batch = self._batch, _Batch()
         if not batch.files:
             self._tell(orders.Freed(batch.slots))
-        elif batch.streamed:
+        elif batch.streamed and self._by_turns:
             self._settle(batch)
         else:
             self._settling = self._settler.submit(self._settle, batch)

@@ -16,7 +16,6 @@ from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.durable import digest_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
-from bramblemoor.library.taking_up import drop_file, take_up
 from bramblemoor.library.volumes import volume_of
 from bramblemoor.library.walk import walk_aside
 
@@ -255,6 +254,9 @@ def _enter(library: Library, stock: Stock, *, let_go: bool) -> None:
     missing = db.execute("SELECT 1 FROM copies WHERE depot = 0 AND state = 'missing' LIMIT 1").fetchone()
     if not stock.counts and missing is None:
         return
+    # Most nightly runs find nothing, and what reads pictures takes a while to load.
+    from bramblemoor.library.taking_up import drop_file, take_up
+
     stock.findings += _vanished(library) if not let_go else ()
     with library.ledger.changing(facts=stock.anything):
         stock.findings += take_up(library, _LOOSE)

@@ -18,6 +18,8 @@ class Volume:
 
     file_system: str
     device: str
+    spins: bool = False
+    """Whether the system takes it for a spinning disk. It does so of some that are not: virtual ones, and behind USB bridges."""
 
     @property
     def flushes_whole(self) -> bool:
@@ -47,7 +49,7 @@ def volume_of(folder: Path) -> Volume:
         # Of several mounts on one point, the last one listed is the one seen.
         if resolved.is_relative_to(mount.point) and (best is None or len(mount.point.parts) >= len(best.point.parts)):
             best = mount
-    return Volume(best.file_system, _drive_of(best.number, best.source)) if best else fallback
+    return Volume(best.file_system, _drive_of(best.number, best.source), _spins(best)) if best else fallback
 
 
 class Mount(NamedTuple):
@@ -73,17 +75,29 @@ def _unescaped(field: bytes) -> str:
     return os.fsdecode(re.sub(rb"\\([0-7]{3})", lambda found: bytes((int(found[1], 8),)), field))
 
 
-def _drive_of(number: str, source: str) -> str:
-    """The whole drive below a block device number, with its serial where the system knows one; else the mount's source."""
+def _whole_drive(number: str, source: str) -> Path | None:
+    """Where the kernel tells of the whole drive below a block device number, or below a mount's source (sysfs)."""
     block = Path("/sys/dev/block") / number
     if not block.exists():
         name = Path(source).name if source.startswith("/dev/") else ""
         block = Path("/sys/class/block") / name if name else block
     if not block.exists():
-        return source
+        return None
     whole = block.resolve()
-    if (whole / "partition").exists():
-        whole = whole.parent
+    return whole.parent if (whole / "partition").exists() else whole
+
+
+def _spins(mount: Mount) -> bool:
+    whole = _whole_drive(mount.number, mount.source)
+    told = whole / "queue/rotational" if whole is not None else None
+    return told is not None and told.is_file() and told.read_text().strip() == "1"
+
+
+def _drive_of(number: str, source: str) -> str:
+    """The whole drive, by its serial where the system knows one; else the mount's source."""
+    whole = _whole_drive(number, source)
+    if whole is None:
+        return source
     below = sorted((whole / "slaves").iterdir()) if (whole / "slaves").is_dir() else []
     if below:  # encrypted and combined volumes lie on others
         return "+".join(sorted({_drive_of((slave / "dev").read_text().strip(), "") for slave in below}))

@@ -207,8 +207,8 @@ class _ArchiveShelf(Shelf):
         found = self._find(sha256, path)
         return _reading(*found) if found is not None else None
 
-    def ledger(self) -> Ledger | None:
-        return Ledger(self._whole, read_only=True) if self.digest(ledger_file.FILE) else None
+    def ledger(self) -> tuple[Ledger, bool] | None:
+        return (Ledger(self._whole, read_only=True), True) if self.digest(ledger_file.FILE) else None
 
 
 @contextmanager

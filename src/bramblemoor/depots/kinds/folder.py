@@ -112,6 +112,10 @@ class FolderDrive(Drive):
     def device(self) -> str:
         return self.volume.device
 
+    @property
+    def spins(self) -> bool:
+        return self.volume.spins
+
     @cached_property
     def folds_case(self) -> bool:
         # Of what lies there in any case, as it is asked for before anything is written.

@@ -35,6 +35,11 @@ class Drive(ABC):
 
     @property
     @abstractmethod
+    def spins(self) -> bool:
+        """Whether the system takes it for a spinning disk, which had better not write and read at once."""
+
+    @property
+    @abstractmethod
     def folds_case(self) -> bool:
         """Whether two names that differ only by case are one there."""
 
