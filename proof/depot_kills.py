@@ -1,13 +1,16 @@
-"""SIGKILL during runs at depots: at renames, flushes, removals and writes, and at random instants.
+"""SIGKILL during runs at depots: at every rename, flush and removal, at writes, and at random instants.
 
-usage: depot_kills.py [--each 8] [--only backup,mend,...] [--in FOLDER] [--seed N]
+usage: depot_kills.py [--each 8] [--most N] [--only backup,mend,...] [--in FOLDER] [--seed N]
 
-For each command and each kind of system call, --each kills are spread over the whole run. After each, the same command is run
-again until it completes; then every content that was there before must be there still, the depots must be valid bags, and what
-the command is for must hold. Needs strace. Prints a histogram.
+The run itself, and apart from it the processes that write depots for it, are killed as they begin each single call that renames,
+flushes or removes (at most --most of a kind, evenly spread), at --each of their writes, and the run at --each random
+instants. After each kill the same command is run again until it completes; then every content that was there before must be
+there still, the depots must be valid bags, and what the command is for must hold. Needs strace. Prints histograms: by command and
+call, and by what the kill left open at the depots.
 """
 
 import argparse
+import os
 import random
 import shutil
 import subprocess
@@ -15,7 +18,7 @@ import sys
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from lab import PROGRAM, Lab, amiss_in_bag, contents, level
@@ -26,6 +29,15 @@ CALLS = {
     "unlink": "unlink,unlinkat,rmdir",
     "write": "write,pwrite64",
 }
+EVERY = ("rename", "fsync", "unlink")
+WHO = ("run", "writers")
+# Found by Python as it starts; puts a writing process, and no other, under strace, which stays out of its line of parents.
+SITE = """
+import os, sys
+told = os.environ.pop("STRACE_WRITERS", "")
+if told and "bramblemoor.depots.writer" in sys.orig_argv:
+    os.execvp("strace", [*told.replace("PID", str(os.getpid())).split(), *sys.orig_argv])
+"""
 
 
 class Stage:
@@ -75,6 +87,10 @@ class Stage:
         where = [] if name == "restore" else ["--library", str(self.lab.library)]
         return [*PROGRAM, *where, *self.commands[name]]
 
+    def held(self) -> set[str]:
+        """The contents that are there before a run."""
+        return contents(self.lab.library, self.lab.root / "d", self.lab.root / "e")
+
     def judge(self, name: str, before: set[str]) -> list[str]:
         """Run the command again, and say what does not hold."""
         problems = []
@@ -87,7 +103,7 @@ class Stage:
         if again not in (0, 1) or (again == 1 and name not in ("backup", "mend", "restore")):
             problems.append(f"the rerun ended with {again}: {told[-300:]}")
         lab = self.lab
-        after = contents(lab.library, lab.root / "d", lab.root / "e")
+        after = self.held()
         if name != "purge" and before - after:
             problems.append(f"{len(before - after)} contents lost")
         if name == "purge" and before - after - self.purgeable:
@@ -117,21 +133,36 @@ class Stage:
         return contents(self.root / "before-purge/d/earlier")
 
 
-def calls_made(stage: Stage, name: str, calls: str) -> int:
-    """How often the busiest thread of an undisturbed run, in any of its processes, makes such a call."""
+def traced(stage: Stage, name: str, who: str, *options: str) -> subprocess.CompletedProcess[str]:
+    """Run a command with the first thread of the run itself, or all of its writers, under strace."""
+    command, environment = stage.arguments(name), dict(os.environ)
+    if who == "run":
+        command = ["strace", "-qq", *options, *command]
+    else:
+        site = stage.root / "site"
+        site.mkdir(exist_ok=True)
+        (site / "sitecustomize.py").write_text(SITE)
+        environment |= {"PYTHONPATH": str(site), "STRACE_WRITERS": " ".join(["strace", "-D", "-f", "-qq", *options])}
+    return subprocess.run(
+        command, cwd=stage.lab.root, capture_output=True, text=True, check=False, env=environment, timeout=120
+    )
+
+
+def calls_made(stage: Stage, name: str, who: str, calls: str) -> int:
+    """How often the busiest thread makes such a call in an undisturbed run."""
     stage.reset(name)
-    log = stage.root / "calls"
-    trace = ["strace", "-f", "-qq", "-o", str(log), "-e", f"trace={calls}"]
-    subprocess.run([*trace, *stage.arguments(name)], cwd=stage.lab.root, capture_output=True, check=False)
-    lines = log.read_text(errors="replace").splitlines()
-    return max(Counter(line.split()[0] for line in lines).values(), default=0)
+    logs = stage.root / "calls"
+    shutil.rmtree(logs, ignore_errors=True)
+    logs.mkdir()
+    traced(stage, name, who, "-o", f"{logs}/PID", "-e", f"trace={calls}")
+    lines = [f"{log.name} {line}" for log in logs.iterdir() for line in log.read_text(errors="replace").splitlines()]
+    threads = Counter(" ".join(line.split()[:2]) if who == "writers" else "" for line in lines)
+    return max(threads.values(), default=0)
 
 
-def kill_at(stage: Stage, name: str, calls: str, when: int) -> bool:
-    inject = ["strace", "-f", "-qq", "-o", "/dev/null", "-e", f"trace={calls}"]
-    inject += ["-e", f"inject={calls}:signal=SIGKILL:when={when}"]
-    command = [*inject, *stage.arguments(name)]
-    done = subprocess.run(command, cwd=stage.lab.root, capture_output=True, text=True, check=False)
+def kill_at(stage: Stage, name: str, who: str, calls: str, when: int) -> bool:
+    inject = ["-e", f"trace={calls}", "-e", f"inject={calls}:signal=SIGKILL:when={when}"]
+    done = traced(stage, name, who, "-o", "/dev/null", *inject)
     # Where it was a writer that was killed, the run itself goes on without that depot, and says so.
     return done.returncode in (-9, 137) or "its writing process was ended" in done.stdout + done.stderr
 
@@ -145,32 +176,78 @@ def kill_after(stage: Stage, name: str, seconds: float) -> bool:
     return process.wait() == -9
 
 
-def prove(
-    stage: Stage, name: str, kind: str, wanted: int, chance: random.Random, enter: Callable[[list[str], float], None]
-) -> None:
-    made = 0 if kind == "instant" else calls_made(stage, name, CALLS[kind])
-    if kind != "instant" and not made:
-        return
+def left_open(stage: Stage) -> str:
+    """How far the runs at the depots had come when they were killed, by what lies there; of two the one that was further."""
+    steps = ["no run open", "staging", "putting in place", "closing"]
+    furthest = 0
+    for depot in ("d", "e"):
+        for run in (stage.lab.root / depot / "incoming").glob("*"):
+            journal = run / "journal.jsonl"
+            intents = journal.read_text(errors="replace").count('"path"') if journal.is_file() else 0
+            staged = any(path.is_file() for path in (run / "data").rglob("*"))
+            furthest = max(furthest, 1 if not intents else 2 if staged else 3)
+    return steps[furthest]
+
+
+@dataclass
+class Histogram:
+    """Kills tried and held, by command and call, and by what they left open."""
+
+    tried: Counter[tuple[str, str]] = field(default_factory=Counter)
+    held: Counter[tuple[str, str]] = field(default_factory=Counter)
+
+    def enter(self, name: str, kind: str, at: str, phase: str, problems: list[str]) -> None:
+        for key in ((name, kind), ("", phase)):
+            self.tried[key] += 1
+            self.held[key] += not problems
+        if problems:
+            print(f"{name}, {kind} {at}: {'; '.join(problems[:3])}", flush=True)
+
+    def show(self) -> bool:
+        kinds = [*CALLS, "instant"]
+        print(f"{'command':<10}" + "".join(f"{kind:>10}" for kind in kinds) + f"{'all':>12}   (held of tried)")
+        for name in dict.fromkeys(name for name, _ in self.tried if name):
+            cells = [f"{self.held[name, kind]}/{self.tried[name, kind]}" for kind in kinds]
+            held, tried = (sum(counts[name, kind] for kind in kinds) for counts in (self.held, self.tried))
+            print(f"{name:<10}" + "".join(f"{cell:>10}" for cell in cells) + f"{held:>8}/{tried}")
+        for phase in sorted(phase for name, phase in self.tried if not name):
+            print(f"left open at the depots: {phase:<20} {self.held['', phase]:>5}/{self.tried['', phase]}")
+        held, tried = (sum(counts[key] for key in self.tried if key[0]) for counts in (self.held, self.tried))
+        print(f"{held} of {tried} kills held")
+        return held == tried
+
+
+def kill_instants(stage: Stage, name: str, wanted: int, chance: random.Random, histogram: Histogram) -> None:
     latest = 1.0
-    for number in range(wanted):
+    for _ in range(wanted):
         for _ in range(4):
             stage.reset(name)
-            before = contents(stage.lab.library, stage.lab.root / "d", stage.lab.root / "e")
-            if kind == "instant":
-                at = chance.uniform(0.15, latest)
-                killed = kill_after(stage, name, at)
-                latest = latest if killed else max(0.3, at)
-            else:
-                at = max(1, min(made, round(made * (number + chance.random()) / wanted)))
-                killed = kill_at(stage, name, CALLS[kind], int(at))
-            if killed:
-                enter(stage.judge(name, before), at)
+            before = stage.held()
+            at = chance.uniform(0.15, latest)
+            if kill_after(stage, name, at):
+                histogram.enter(name, "instant", f"{at:.2f} s", left_open(stage), stage.judge(name, before))
                 break
+            latest = max(0.3, at)
+
+
+def kill_calls(
+    stage: Stage, name: str, who: str, kind: str, wanted: int, chance: random.Random, histogram: Histogram
+) -> None:
+    made = calls_made(stage, name, who, CALLS[kind])
+    chosen = range(1, made + 1)
+    if wanted < made:
+        chosen = sorted({max(1, round(made * (number + chance.random()) / wanted)) for number in range(wanted)})
+    for at in chosen:
+        stage.reset(name)
+        before = stage.held()
+        if kill_at(stage, name, who, CALLS[kind], at):
+            histogram.enter(name, kind, f"{at} of the {who}", left_open(stage), stage.judge(name, before))
 
 
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--each", type=int, default=8)
+    parser.add_argument("--most", type=int, default=1000)
     parser.add_argument("--only", default="")
     parser.add_argument("--in", dest="where", type=Path, default=Path("/dev/shm"))
     parser.add_argument("--seed", type=int, default=int(time.time()))
@@ -179,28 +256,16 @@ def main() -> None:
         sys.exit("depot_kills.py needs strace; nothing was proven.")
     chance = random.Random(given.seed)
     print(f"seed {given.seed}", flush=True)
-    tried: Counter[tuple[str, str]] = Counter()
-    held: Counter[tuple[str, str]] = Counter()
+    histogram = Histogram()
     with tempfile.TemporaryDirectory(dir=given.where) as folder:
         stage = Stage(Path(folder), chance)
         for name in given.only.split(",") if given.only else stage.commands:
-            for kind in [*CALLS, "instant"]:
-
-                def enter(problems: list[str], at: float, name: str = name, kind: str = kind) -> None:
-                    tried[name, kind] += 1
-                    held[name, kind] += not problems
-                    if problems:
-                        print(f"{name}, {kind} {at}: {'; '.join(problems[:3])}", flush=True)
-
-                prove(stage, name, kind, given.each, chance, enter)
-    kinds = [*CALLS, "instant"]
-    print(f"{'command':<10}" + "".join(f"{kind:>10}" for kind in kinds) + f"{'all':>10}   (held of tried)")
-    for name in dict.fromkeys(name for name, _ in tried):
-        cells = [f"{held[name, kind]}/{tried[name, kind]}" for kind in kinds]
-        whole = sum(held[name, kind] for kind in kinds), sum(tried[name, kind] for kind in kinds)
-        print(f"{name:<10}" + "".join(f"{cell:>10}" for cell in cells) + f"{whole[0]:>5}/{whole[1]}")
-    print(f"{sum(held.values())} of {sum(tried.values())} kills held")
-    sys.exit(held != tried)
+            for who in WHO:
+                for kind in CALLS:
+                    wanted = given.most if kind in EVERY else given.each
+                    kill_calls(stage, name, who, kind, wanted, chance, histogram)
+            kill_instants(stage, name, given.each, chance, histogram)
+    sys.exit(not histogram.show())
 
 
 if __name__ == "__main__":

@@ -63,7 +63,7 @@ def full(root: Path, chance: random.Random, tally: Tally, given: argparse.Namesp
             shutil.copytree(lab.library / "ledger", state)
             empty = lab.root / "depot-before"
             shutil.copytree(drive / "depot", empty)
-            for files in range(0, 15, 1 if kind == "ext4" else 3):
+            for files in range(15):
                 shutil.rmtree(lab.library / "ledger")
                 shutil.copytree(state, lab.library / "ledger")
                 shutil.rmtree(drive / "depot")

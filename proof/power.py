@@ -1,9 +1,9 @@
 """Loss of power at every flush of a backup, on real file systems: the drive's writes are recorded and replayed.
 
-usage: power.py [--kinds ext4,xfs,btrfs,exfat,ntfs] [--most 40] [--subsets 20] [--in FOLDER] [--seed N]
+usage: power.py [--kinds ext4,xfs,btrfs,exfat,ntfs] [--most N] [--subsets 20] [--in FOLDER] [--seed N]
 
 A depot lies on a loop device over an image that records each write and flush. After a backup of a day's work, the drive is
-put back to what it was at each flush (at most --most of them, evenly spread), and to random choices of the writes that came
+put back to what it was at each flush (or --most of them, evenly spread), and to random choices of the writes that came
 between a flush and the next. Each time it is mounted again and the backup is run again, by a library that knows nothing of
 the first run: it must complete; every content that the depot held before must be there; its manifests must hold.
 """
@@ -136,7 +136,7 @@ def _is_broken(drive: Path) -> bool:
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--kinds", default="ext4,xfs,btrfs,exfat,ntfs")
-    parser.add_argument("--most", type=int, default=40)
+    parser.add_argument("--most", type=int, default=10_000)
     parser.add_argument("--subsets", type=int, default=20)
     parser.add_argument("--in", dest="where", type=Path, default=Path("/dev/shm"))
     parser.add_argument("--seed", type=int, default=int(time.time()))

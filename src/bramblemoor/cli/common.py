@@ -1,5 +1,6 @@
 """What the commands share: the library they work on, and their common options."""
 
+import os
 import re
 import signal
 import sys
@@ -125,8 +126,11 @@ def open_depots(
             try:
                 if to_write:
                     opened.append(stack.enter_context(open_to_write(library, known)))
-                else:
-                    opened.append(open_known(library, known))
+                    continue
+                depot = open_known(library, known)
+                if os.access(depot.root, os.W_OK):  # what is read there must not change meanwhile
+                    stack.enter_context(depot.held())
+                opened.append(depot)
             except DepotTrouble as trouble:
                 troubles.append(trouble)
         if troubles and (names or not (opened or may_be_none)):
@@ -134,3 +138,15 @@ def open_depots(
         for missed in troubles:
             say.note(f"Passed over: {missed.happened} {missed.remedy}")
         yield opened, bool(troubles)
+
+
+def depot_at(depot: str, library_dir: Path | None) -> "Depot":
+    """A depot by its folder, or by the name that the library here knows."""
+    from bramblemoor.depots.depot import open_depot
+    from bramblemoor.depots.register import depots_named, open_known
+
+    know_stand_ins()
+    if (Path(depot) / "depot.toml").is_file():
+        return open_depot(Path(depot))
+    library = library_here(library_dir)
+    return open_known(library, depots_named(library, [depot])[0])

@@ -7,7 +7,7 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, library_here, open_depots, single, stoppable, whose
-from bramblemoor.cli.receipts import finish, print_receipt, receipt_document
+from bramblemoor.cli.receipts import end_stopped, finish
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
@@ -20,7 +20,6 @@ Depots = Annotated[
     list[str] | None, typer.Argument(metavar="[DEPOT]...", help="Which depots; all if not given.", show_default=False)
 ]
 Limit = Annotated[str, typer.Option("--limit", metavar="SIZE", help="Read no more than this a second, as 20MB.")]
-_INTERRUPTED = 130
 
 
 def backup(
@@ -54,16 +53,10 @@ def backup(
             return
     attention = bool(receipt.left_out or receipt.findings or passed_over)
     if pace.stopped:
-        _print_stopped(copying)
+        end_stopped(_left(copying), receipt, json=json)
     if not json and not attention and not copying.journals:
         say.line(f"Nothing to do: {', '.join(depot.name for depot in opened)} are level with {whose(library)}.")
         return
-    if pace.stopped:
-        if json:
-            say.as_json(receipt_document(receipt))
-        else:
-            print_receipt(receipt)
-        raise typer.Exit(_INTERRUPTED)
     finish(receipt, json=json, attention=attention)
 
 
@@ -93,14 +86,14 @@ def _print_plan(plan: "dict[str, Planned]", *, json: bool) -> None:
     say.line("Nothing was copied (--dry-run).")
 
 
-def _print_stopped(copying: "CopyRun") -> None:
+def _left(copying: "CopyRun") -> str:
     """What is left, and how long it will take at the rate so far."""
     done = max((outcome.copied.bytes for outcome in copying.outcomes.values()), default=0)
     left = max((outcome.left.bytes for outcome in copying.outcomes.values()), default=0)
     files = max((outcome.left.files for outcome in copying.outcomes.values()), default=0)
     rate = done / copying.seconds if copying.seconds else 0
     time = f", about {say.duration(left / rate)} at the rate so far ({say.size(rate)}/s)" if rate else ""
-    say.note(f"Stopped. Left to copy: {say.many(files, 'file')}, {say.size(left)}{time}. The same command goes on.")
+    return f"Left to copy: {say.many(files, 'file')}, {say.size(left)}{time}. The same command goes on."
 
 
 def verify(
@@ -153,10 +146,7 @@ def verify(
         say.line(f"{what}; to put it right: bramblemoor mend.")
         say.line()
     if pace.stopped:
-        say.note("Stopped. What was read counts; with --longest-unread the next run goes on with the rest.")
-        if not json:
-            print_receipt(receipt)
-        raise typer.Exit(_INTERRUPTED)
+        end_stopped("What was read counts; with --longest-unread the next run goes on.", receipt, json=json)
     finish(receipt, json=json, attention=amiss or passed_over)
 
 
@@ -183,6 +173,8 @@ def mend(depots: Depots = None, library_dir: LibraryDir = None, json: AsJson = F
         library.held(), open_depots(library, depots or ()) as (opened, passed_over), stoppable(pace), say.meter() as progress,
     ):  # fmt: skip
         receipt = run(library, opened, progress, pace)
+    if pace.stopped:
+        end_stopped("The same command goes on with what is still damaged or missing.", receipt, json=json)
     if not json and not receipt.came_in.files and not receipt.findings:
         say.line(f"Nothing is known to be damaged or missing in {whose(library)}. To look: bramblemoor verify.")
         return

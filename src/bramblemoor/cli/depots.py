@@ -6,12 +6,22 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, group, know_stand_ins, library_here, open_depots, whose
+from bramblemoor.cli.common import (
+    AsJson,
+    LibraryDir,
+    bytes_of,
+    depot_at,
+    group,
+    know_stand_ins,
+    library_here,
+    open_depots,
+    stoppable,
+    whose,
+)  # fmt: skip
 from bramblemoor.cli.receipts import amount_text
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
-    from bramblemoor.depots.depot import Depot
     from bramblemoor.depots.drives import Drive
     from bramblemoor.depots.terms import Terms
 
@@ -373,7 +383,7 @@ def look(
     """Look through a depot from its own side: what it holds, its runs and readings. Needs no library."""
     from bramblemoor.cli.depot_page import print_depot, print_folder
 
-    opened = _depot_at(depot, library_dir)
+    opened = depot_at(depot, library_dir)
     if below:
         print_folder(opened, below, json=json)
     else:
@@ -392,7 +402,7 @@ def alone(
     """Prove that a depot opens and reads by itself: no file outside its folder is touched, the library's least of all."""
     from bramblemoor.depots.alone import stands_alone
 
-    opened = _depot_at(depot, library_dir)
+    opened = depot_at(depot, library_dir)
     with say.meter() as progress:
         found = stands_alone(opened, year, progress)
     if json:
@@ -417,18 +427,6 @@ def alone(
         raise typer.Exit(1)
 
 
-def _depot_at(depot: str, library_dir: Path | None) -> "Depot":
-    """A depot by its folder, or by the name that the library here knows."""
-    from bramblemoor.depots.depot import open_depot
-    from bramblemoor.depots.register import depots_named, open_known
-
-    know_stand_ins()
-    if (Path(depot) / "depot.toml").is_file():
-        return open_depot(Path(depot))
-    library = library_here(library_dir)
-    return open_known(library, depots_named(library, [depot])[0])
-
-
 @app.command("level")
 def level(
     source: Annotated[Path, typer.Argument(metavar="FROM", help="The folder of the depot that is complete.")],
@@ -439,15 +437,17 @@ def level(
 
     What differs at the second moves to earlier/ there. Both must follow the same line of backups.
     """
-    from bramblemoor.cli.receipts import finish
+    from bramblemoor.cli.receipts import end_stopped, finish
     from bramblemoor.depots.copying import Pace
     from bramblemoor.depots.depot import open_depot
     from bramblemoor.depots.level import level as run
 
     know_stand_ins()
-    first, second = open_depot(source), open_depot(target)
-    with second.held(), say.meter() as progress:
-        receipt = run(first, second, progress, Pace())
+    first, second, pace = open_depot(source), open_depot(target), Pace()
+    with second.held(), stoppable(pace), say.meter() as progress:
+        receipt = run(first, second, progress, pace)
+    if pace.stopped:
+        end_stopped("The same command goes on.", receipt, json=json)
     finish(receipt, json=json, attention=bool(receipt.left_out))
 
 

@@ -6,7 +6,7 @@ from typing import Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, open_depots, single, whose
+from bramblemoor.cli.common import AsJson, LibraryDir, depot_at, library_here, open_depots, single, whose
 from bramblemoor.cli.receipts import moment, print_receipt, receipt_document
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.moments import now_utc
@@ -29,13 +29,13 @@ def earlier(
 
     library = library_here(library_dir)
     after = first_day(since).isoformat() if since else ""
-    with open_depots(library, [depot], to_write=False) as (opened, _):
-        root = opened[0].root
-        found = [one for one in versions(root) if of.casefold() in one.path.casefold() and one.when >= after]
+    opened = depot_at(depot, library_dir)
+    root = opened.root
+    found = [one for one in versions(root) if of.casefold() in one.path.casefold() and one.when >= after]
     if json:
         say.as_json(
             {
-                "depot": depot,
+                "depot": opened.name,
                 "earlier": [
                     {
                         "path": one.path, "set_aside": one.when, "why": one.why, "bytes": one.bytes, "sha256": one.sha256,

@@ -1,6 +1,6 @@
 """receipt, and how receipts are printed after a run."""
 
-from typing import Annotated, Any
+from typing import Annotated, Any, NoReturn
 
 import typer
 
@@ -10,6 +10,7 @@ from bramblemoor.errors import WrongUse
 from bramblemoor.library.receipts import Amount, Receipt, encode, listing, read_receipt, total
 
 _FEW = 3
+_INTERRUPTED = 130
 # What the two sides of the books are called, by run.
 _SIDES = {
     "unpack": ("came in", "left out"),
@@ -143,6 +144,16 @@ def receipt_document(one: Receipt) -> dict[str, Any]:
 
     document: dict[str, Any] = msgspec.json.decode(encode(one))
     return document
+
+
+def end_stopped(note: str, receipt: Receipt, *, json: bool) -> NoReturn:
+    """What a run that was stopped in good order leaves, and what it did."""
+    say.note(f"Stopped. {note}")
+    if json:
+        say.as_json(receipt_document(receipt))
+    else:
+        print_receipt(receipt)
+    raise typer.Exit(_INTERRUPTED)
 
 
 def finish(one: Receipt, *, json: bool, attention: bool) -> None:

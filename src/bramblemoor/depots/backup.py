@@ -169,15 +169,10 @@ def _receipt(run: CopyRun, changes: dict[int, Changes], findings: list[Finding],
             (member.number, *values),
         ).fetchone())  # fmt: skip
         doubt = ", but perhaps from a cache" if outcome.unproven else ""
-        before = Amount(
-            good.frames - outcome.copied.frames - change.moved.frames,
-            good.files - outcome.copied.files - change.moved.files,
-            good.bytes - outcome.copied.bytes - change.moved.bytes,
-        )
         kept += [
             Kept(f"{name}: copied and read back{doubt}", outcome.copied),
             Kept(f"{name}: moved there as in the library", change.moved),
-            Kept(f"{name}: there already", before),
+            Kept(f"{name}: there already", good - outcome.copied - change.moved),
             Kept(f"{name}: not in the library any more; moved to earlier/", change.removed),
         ]
         left_out += [

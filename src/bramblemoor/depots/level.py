@@ -20,7 +20,7 @@ from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.home import require_room
 from bramblemoor.library.ledger import Ledger
-from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, encode, stamp
+from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, encode, stamp, total
 
 _PAGE = 1000
 _TABLE = """
@@ -56,18 +56,14 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Recei
         pass
     shelf = DepotShelf(source)
     db = _compared(shelf, target)
-    row = db.execute(f"SELECT coalesce(sum(bytes), 0) FROM ({_LACKS})").fetchone()
-    require_room(target.root, row[0], f"Bringing {target.name} level", target.identity.terms.leave_free)
+    lacks, came_in = _amount(db, f"({_LACKS})"), _amount(db, "wanted")
+    require_room(target.root, lacks.bytes, f"Bringing {target.name} level", target.identity.terms.leave_free)
     run = name_run(read_line(target.root).runs + 1, started)
-    came_in = Amount(
-        *db.execute("SELECT coalesce(sum(frames), 0), count(*), coalesce(sum(bytes), 0) FROM wanted").fetchone()
-    )
-    copied, moved, removed, failed = _carry_out(db, shelf, Journal(target, run, ours), row[0], progress, pace)
+    copied, moved, removed, failed = _carry_out(db, shelf, Journal(target, run, ours), lacks.bytes, progress, pace)
     lost = [LeftOut(item.path, trouble, Amount(int(item.frames), 1, item.bytes)) for item, trouble in failed]
-    gone = copied + moved
-    for left in lost:
-        gone += left.amount
-    before = Amount(came_in.frames - gone.frames, came_in.files - gone.files, came_in.bytes - gone.bytes)
+    rest = lacks - copied - moved - total(left.amount for left in lost)
+    if rest.files:
+        lost.append(LeftOut(f"{rest.files:,} files", "stopped before their turn", rest))
     receipt = Receipt(
         number=read_line(target.root).runs + 1,
         run="level",
@@ -80,7 +76,7 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Recei
             for kept in (
                 Kept("copied and read back", copied),
                 Kept("moved there", moved),
-                Kept("there already", before),
+                Kept("there already", came_in - lacks),
             )
             if kept.amount != NOTHING
         ],
@@ -89,6 +85,12 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Recei
     )
     Journal(target, run, ours).close(source.name, {f"receipts/{receipt.file_name}": encode(receipt)})
     return receipt
+
+
+def _amount(db: sqlite3.Connection, table: str) -> Amount:
+    return Amount(
+        *db.execute(f"SELECT coalesce(sum(frames), 0), count(*), coalesce(sum(bytes), 0) FROM {table}").fetchone()
+    )
 
 
 def _not_level(db: sqlite3.Connection, source: Depot, target: Depot, removed: int) -> list[Finding]:

@@ -3,7 +3,7 @@
 import errno
 import hashlib
 import shutil
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from pathlib import Path
 
@@ -13,6 +13,7 @@ from bramblemoor.depots.copying import CopyRun, Pace, Progress, Source, from_any
 from bramblemoor.depots.depot import Depot, write_identity
 from bramblemoor.depots.enroll import identity_of
 from bramblemoor.depots.journal import refresh_tags
+from bramblemoor.depots.kinds.folder import FolderDrive
 from bramblemoor.depots.lane import Item
 from bramblemoor.depots.records import make_receipt, run_name
 from bramblemoor.depots.register import finish_at, known_depots, number_of, remember_line, tags_as_left
@@ -22,13 +23,15 @@ from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.work import AMISS, Work
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.durable import TEMPORARY, flush_file, flush_folder, set_time
+from bramblemoor.library.durable import TEMPORARY, chunks, flush_file, flush_folder, set_time
 from bramblemoor.library.home import DEPOT_MARK, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
 from bramblemoor.library.stock import LIBRARY, source_of
 
 SET_ASIDE = "set-aside"
 """Where the library keeps what mending replaced, as earlier/ does at a depot."""
+_NO_GOOD_COPY = "no good copy of it is within reach"
+_AMISS_HERE = "FROM files f JOIN copies c ON c.file = f.id WHERE c.depot = 0 AND c.state IN ('damaged', 'missing')"
 
 
 def mend(library: Library, depots: Sequence[Depot], progress: Progress, pace: Pace | None = None) -> Receipt:
@@ -41,13 +44,14 @@ def mend(library: Library, depots: Sequence[Depot], progress: Progress, pace: Pa
         finish_at(library, depot)
     name = run_name(library, started)
     kept: list[Kept] = []
-    mended_library, left_out, came_in = _mend_library(library, depots, name)
+    pace = pace or Pace()
+    mended_library, left_out, came_in = _mend_library(library, depots, name, progress, pace)
     kept.append(Kept("library: mended", mended_library))
     tags = []
     for member in members_of(library, depots):
         depot = member.depot
         # One depot at a time: what one lacks may be what another has.
-        run = CopyRun(library, [member], name, progress, pace or Pace())
+        run = CopyRun(library, [member], name, progress, pace)
         work = Work(library, [member], AMISS)
         due = work.left(member)
         came_in += due
@@ -91,11 +95,11 @@ def _mend_tags(library: Library, depots: Sequence[Depot], depot: Depot, run_is_o
             told = f"it seemed {what}; in truth the tag manifest was damaged"
         elif path.partition("/")[0] not in bag.TAG_FOLDERS:
             told = f"it was {what}; written anew from the ledger"
-        elif _copy_anew(library, depots, depot, path, said[path]):
-            told = f"it was {what}; copied from where there is a good one"
-        else:
-            findings.append(Finding(f"{depot.name}: {path}", f"it is {what}, and no good copy of it is within reach"))
+        elif trouble := _copy_anew(library, depots, depot, path, said[path]):
+            findings.append(Finding(f"{depot.name}: {path}", f"it is {what}, and {trouble}"))
             continue
+        else:
+            told = f"it was {what}; copied from where there is a good one"
         fresh.append(path)
         findings.append(Finding(f"{depot.name}: {path}", told))
     if DEPOT_MARK in amiss:
@@ -108,8 +112,11 @@ def _mend_tags(library: Library, depots: Sequence[Depot], depot: Depot, run_is_o
     return findings
 
 
-def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: str, sha256: str) -> bool:
-    """Replace a tag file by a good one: of the library's receipts, of another depot, or of the same content elsewhere."""
+def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: str, sha256: str) -> str:
+    """Replace a tag file by a good one: of the library's receipts, of another depot, or of the same content elsewhere.
+
+    Says why that was not possible, "" where it was.
+    """
     name = path.rpartition("/")[2]
     row = library.db.execute("SELECT path FROM files WHERE sha256 = ?", (sha256,)).fetchone()
     # Some drives show names in small letters, whatever they were.
@@ -123,10 +130,13 @@ def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: st
     item = Item(0, path, 0, sha256, 0)
     target = depot.root / path
     aside = library.root / SET_ASIDE / "tag files" / depot.name / path
-    for place in places:
-        if place.is_file() and place != target and put_back(Source(0, "", str(place)), item, target, aside):
-            return True
-    return False
+    try:
+        for place in places:
+            if place.is_file() and place != target and put_back(Source(0, "", str(place)), item, target, aside):
+                return ""
+    except OSError as error:
+        return f"it could not be written ({error.strerror or error})"
+    return _NO_GOOD_COPY
 
 
 def _write_manifest(library: Library, depot: Depot) -> None:
@@ -142,28 +152,51 @@ def _write_manifest(library: Library, depot: Depot) -> None:
         bag.write_manifest(depot.root, sums, afresh=True)
 
 
-def _mend_library(library: Library, depots: Sequence[Depot], run: str) -> tuple[Amount, list[LeftOut], Amount]:
+def _mend_library(
+    library: Library, depots: Sequence[Depot], run: str, progress: Progress, pace: Pace
+) -> tuple[Amount, list[LeftOut], Amount]:
     """Put the library's own damaged and missing files right from depots."""
-    rows = library.db.execute(
-        "SELECT f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role = 'original' AS frames FROM files f"
-        " JOIN copies c ON c.file = f.id WHERE c.depot = 0 AND c.state IN ('damaged', 'missing') ORDER BY f.path"
-    ).fetchall()
-    mended, came_in, lost = Amount(), Amount(), []
+    due = Amount(*library.db.execute(
+        f"SELECT coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0) {_AMISS_HERE}"
+    ).fetchone())  # fmt: skip
+    mended, failed, lost = Amount(), Amount(), []
     sources = from_anywhere(library, depots, LIBRARY)
-    for row in rows:
-        item = Item(row["id"], row["path"], row["bytes"], row["sha256"], row["mtime_ns"], row["frames"])
+    for item in _amiss_here(library):
+        if pace.stopped:
+            break
         amount = Amount(item.frames, 1, item.bytes)
-        came_in += amount
-        target = Path(source_of(library, item.path))
-        if any(put_back(source, item, target, library.root / SET_ASIDE / run / item.path) for source in sources(item)):
-            with library.ledger.changing() as db:
-                db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (item.file,))
-                db.execute("UPDATE files SET seen_ns = 0 WHERE id = ?", (item.file,))
-                settle(db)
-            mended += amount
-        else:
-            lost.append(LeftOut(f"library: {item.path}", "no good copy of it is within reach", amount))
-    return mended, lost, came_in
+        target, aside = Path(source_of(library, item.path)), library.root / SET_ASIDE / run / item.path
+        try:
+            trouble = "" if any(put_back(source, item, target, aside) for source in sources(item)) else _NO_GOOD_COPY
+        except OSError as error:
+            trouble = f"it could not be written ({error.strerror or error})"
+        if trouble:
+            lost.append(LeftOut(f"library: {item.path}", trouble, amount))
+            failed += amount
+            continue
+        with library.ledger.changing() as db:
+            db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (item.file,))
+            db.execute("UPDATE files SET seen_ns = 0 WHERE id = ?", (item.file,))
+            settle(db)
+        mended += amount
+        progress("mending the library", mended.bytes + failed.bytes, due.bytes)
+    rest = due - mended - failed
+    if rest.files:
+        lost.append(LeftOut(f"library: {rest.files:,} files", "not come to", rest))
+    return mended, lost, due
+
+
+def _amiss_here(library: Library) -> Iterator[Item]:
+    """The library's damaged and missing files, some at a time; what comes of one may be entered before the next is asked for."""
+    last = 0
+    while page := library.db.execute(
+        "SELECT f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role = 'original' AS frames"
+        f" {_AMISS_HERE} AND f.id > ? ORDER BY f.id LIMIT 500",
+        (last,),
+    ).fetchall():
+        for row in page:
+            yield Item(*row)
+        last = page[-1]["id"]
 
 
 def _set_aside(target: Path, aside: Path) -> None:
@@ -179,25 +212,46 @@ def _set_aside(target: Path, aside: Path) -> None:
 
 
 def put_back(source: Source, item: Item, target: Path, aside: Path) -> bool:
-    """Copy one file to `target` if it is what it should be; a different file there moves to `aside` first."""
+    """Copy one file to `target`, and read it back; a different file there moves to `aside` first.
+
+    False where the source is not what it should be. Raises OSError where the target cannot be written, or does not hold what
+    was written to it; what was there then still is.
+    """
     fresh = target.with_name(target.name + TEMPORARY)
-    digest = hashlib.sha256()
+    digest, pieces = hashlib.sha256(), chunks(Path(source.path))
     target.parent.mkdir(parents=True, exist_ok=True)
     try:
-        with Path(source.path).open("rb", buffering=0) as file, fresh.open("wb", buffering=0) as copy:
-            while piece := file.read(PIECE):
+        with fresh.open("wb") as copy:
+            while piece := _next(pieces):
                 digest.update(piece)
                 copy.write(piece)
-    except OSError:
+        if digest.hexdigest() != item.sha256:
+            return False
+        flush_file(fresh)
+        _read_back(fresh, item.sha256)
+        set_time(fresh, item.mtime_ns)
+        if target.exists():
+            _set_aside(target, aside)
+        fresh.replace(target)
+        flush_folder(target.parent)
+        return True
+    finally:
         fresh.unlink(missing_ok=True)
-        return False
-    if digest.hexdigest() != item.sha256:
-        fresh.unlink()
-        return False
-    flush_file(fresh)
-    set_time(fresh, item.mtime_ns)
-    if target.exists():
-        _set_aside(target, aside)
-    fresh.replace(target)
-    flush_folder(target.parent)
-    return True
+
+
+def _next(pieces: Iterator[bytes]) -> bytes:
+    """The next piece of a source; none where it cannot be read, so that it is not whole."""
+    try:
+        return next(pieces, b"")
+    except OSError:
+        return b""
+
+
+def _read_back(fresh: Path, sha256: str) -> None:
+    """Read a flushed file from its medium, as far as can be had; raises OSError where it is not what was written."""
+    digest = hashlib.sha256()
+    with FolderDrive(fresh.parent, {}).read_from_medium(fresh, PIECE) as reading:
+        for piece in reading.pieces:
+            digest.update(piece)
+    if digest.hexdigest() != sha256:
+        raise OSError(errno.EIO, "read back, it was not what was written; the drive cannot be trusted")

@@ -113,10 +113,8 @@ class Result:
 
     def kept(self) -> list[Kept]:
         doubt = "" if self.grade == "medium" else ", but perhaps read from a cache"
-        read = self.read
-        rest = Amount(self.due.frames - read.frames, self.due.files - read.files, self.due.bytes - read.bytes)
         name = self.place.name
-        return [Kept(f"{name}: good{doubt}", self.good), Kept(f"{name}: not read this time", rest)]
+        return [Kept(f"{name}: good{doubt}", self.good), Kept(f"{name}: not read this time", self.due - self.read)]
 
     def left_out(self) -> list[LeftOut]:
         return [

@@ -22,6 +22,9 @@ class Amount(msgspec.Struct, frozen=True):
     def __add__(self, other: "Amount") -> "Amount":
         return Amount(self.frames + other.frames, self.files + other.files, self.bytes + other.bytes)
 
+    def __sub__(self, other: "Amount") -> "Amount":
+        return Amount(self.frames - other.frames, self.files - other.files, self.bytes - other.bytes)
+
 
 NOTHING = Amount()
 
