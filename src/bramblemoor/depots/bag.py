@@ -14,7 +14,7 @@ from bramblemoor.library.durable import TEMPORARY, digest_of, flush_folder, writ
 from bramblemoor.library.names import collision_key
 from bramblemoor.library.walk import LITTER
 
-MANIFEST, TAG_MANIFEST = "manifest-sha256.txt", "tagmanifest-sha256.txt"
+MANIFEST, TAG_MANIFEST, INFO = "manifest-sha256.txt", "tagmanifest-sha256.txt", "bag-info.txt"
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 TAG_FOLDERS = ("readings", "receipts", "runs", "earlier")
 
@@ -40,23 +40,28 @@ def parsed(lines: Iterable[bytes]) -> Iterator[tuple[str, str]]:
             yield name.replace("%0D", "\r").replace("%0A", "\n").replace("%25", "%"), digest.lower()
 
 
-def write_manifest(root: Path, sums: Sums, *, afresh: bool = False) -> None:
-    """Write the payload manifest anew: its lines with the changes of `sums`, or (`afresh`) nothing but those."""
+def write_manifest(root: Path, sums: Sums, *, afresh: bool = False) -> int:
+    """Write the payload manifest anew: its lines with the changes of `sums`, or (`afresh`) nothing but those.
+
+    Returns how many lines it has.
+    """
     kept = () if afresh else ((path, digest) for path, digest in read_manifest(root / MANIFEST) if path not in sums)
-    fresh = root / (MANIFEST + TEMPORARY)
+    fresh, lines = root / (MANIFEST + TEMPORARY), 0
     with fresh.open("wb") as file:
         for path, digest in merge(kept, sums.items()):
             file.write(manifest_line(digest, path))
+            lines += 1
         file.flush()
         os.fsync(file.fileno())
     fresh.replace(root / MANIFEST)
     flush_folder(root)
+    return lines
 
 
 def read_oxum(root: Path) -> tuple[int, int] | None:
-    """Bytes and files of the payload as bag-info.txt has them; None where it does not say."""
+    """Bytes and files of the payload as bag-info.txt has them; None where it does not say, or is damaged."""
     with suppress(OSError, ValueError):
-        for line in (root / "bag-info.txt").read_text(encoding="utf-8").splitlines():
+        for line in (root / INFO).read_text(encoding="utf-8").splitlines() if fits(root, INFO) else ():
             if line.startswith("Payload-Oxum: "):
                 size, _, count = line.partition(": ")[2].partition(".")
                 return int(size), int(count)
@@ -81,7 +86,7 @@ def write_tags(
     """
     if not (root / "bagit.txt").is_file() or (root / "bagit.txt").read_bytes() != DECLARATION:
         write_atomically(root / "bagit.txt", DECLARATION)
-    write_atomically(root / "bag-info.txt", info(library, f"Copy of the library {name}", oxum, date))
+    write_atomically(root / INFO, info(library, f"Copy of the library {name}", oxum, date))
     known = dict(read_manifest(root / TAG_MANIFEST))
     lines = []
     for path in sorted(tag_files(root)):
@@ -93,7 +98,7 @@ def write_tags(
 
 def tag_files(root: Path) -> Iterator[str]:
     """Every tag file that the tag manifest lists: all but itself (2.2.1), earlier versions included."""
-    for name in ("bagit.txt", "bag-info.txt", MANIFEST, "depot.toml", LINE):
+    for name in ("bagit.txt", INFO, MANIFEST, "depot.toml", LINE):
         if (root / name).is_file():
             yield name
     for folder in TAG_FOLDERS:

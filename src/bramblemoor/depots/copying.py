@@ -9,7 +9,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
 from io import FileIO
-from itertools import chain, islice
+from itertools import islice
 
 import msgspec
 
@@ -34,11 +34,11 @@ _NAP = 0.3  # seconds; a signal does not end a longer sleep
 _HASHERS = 2
 _NEXT = 6  # files that may be read before their turn
 _MOST_AHEAD = 16 << 20  # a larger file is read when it is its turn
-_OFTEN = 5.0  # seconds between two transactions of the ledger
+_OFTEN = 2.0  # seconds between two transactions of the ledger
 _PATIENCE = 2.0  # seconds that a depot's buffer may be full while another one idles, before it is passed over
 
 
-class Source(msgspec.Struct, frozen=True):
+class Source(msgspec.Struct, frozen=True, gc=False):
     """A place a file may be read from; `number` is the depot's in the ledger, 0 for the library."""
 
     number: int
@@ -119,6 +119,8 @@ class CopyRun:
                 pass
             feeder.hand_over()
         feeder.enter()
+        with self.library.ledger.changing() as db:
+            settle(db)  # once: a frame's copies at several depots are seldom entered together
         for member in wanting:
             outcome = self.outcomes[member.number]
             outcome.failure = lanes.by_key[member.number].failure
@@ -182,13 +184,9 @@ class _Feeder:
     def _go_through(self) -> bool:
         passed_over = False
         for n, item, members, first in self._ahead():
-            alive = [
-                member
-                for member in members
-                if self._lanes[member.number].failure is None and (member.number, item.file) not in self._numbers
-            ]
             if self._run.pace.stopped or all(lane.failure for lane in self._lanes.values()):
                 return False
+            alive = [member for member in members if self._may_take(member, item)]
             takers = self._who_takes(alive)
             passed_over = passed_over or len(takers) < len(alive)
             if takers:
@@ -200,18 +198,26 @@ class _Feeder:
                 self.enter()
         return passed_over
 
+    def _may_take(self, member: Member, item: Item) -> bool:
+        """Whether a depot's drive works, and the file is not on its way there already."""
+        return self._lanes[member.number].failure is None and (member.number, item.file) not in self._numbers
+
     def _ahead(self) -> Iterator[tuple[int, Item, list[Member], Source | None]]:
         """The work; of the next files the system is asked to read the beginnings: small ones take longest to find."""
         coming: deque[tuple[int, Item, list[Member], Source | None]] = deque()
+        larger = 0  # of those that are coming, for most libraries have many more small files
         for n, item, members in self._work.items():
             source = next(iter(self._sources(item)), None)
             coming.append((n, item, members, source))
+            larger += item.bytes >= PIECE
             if source is not None and source.path not in self._opened and hasattr(os, "posix_fadvise"):
                 with suppress(OSError):  # told when its turn comes
                     opened = self._opened[source.path] = _Opened(FileIO(source.path))
                     os.posix_fadvise(opened.file.fileno(), 0, PIECE, os.POSIX_FADV_WILLNEED)
             if len(coming) > _AHEAD:
-                self._read_next(coming)
+                if larger:
+                    self._read_next(coming)
+                    larger -= coming[0][1].bytes >= PIECE
                 yield coming.popleft()
         while coming:
             self._read_next(coming)
@@ -250,11 +256,11 @@ class _Feeder:
         return takers or members
 
     def _feed(self, n: int, item: Item, takers: list[Member], first: Source | None) -> None:
-        tried: set[Source] = set()
-        for source in chain([first] if first else [], self._sources(item)):
+        tried: list[Source] = []
+        for source in self._candidates(item, first):
             if source in tried:
                 continue
-            tried.add(source)
+            tried.append(source)
             trouble = self._read(n, item, source, takers)
             if not trouble:
                 return
@@ -269,6 +275,12 @@ class _Feeder:
         for member in takers:
             self._run.outcomes[member.number].failed.append((item, finding))
             self._work.done([n], member)
+
+    def _candidates(self, item: Item, first: Source | None) -> Iterator[Source]:
+        """Where to read a file from; the others are asked for only where the first does not do."""
+        if first is not None:
+            yield first
+        yield from self._sources(item)
 
     def _read(self, n: int, item: Item, source: Source, takers: list[Member]) -> str:
         """Read a file from one source into the lanes; says what was wrong with it, "" where nothing was."""
@@ -393,7 +405,6 @@ class _Feeder:
                 )
                 outcome.unproven += sum(one.grade != "medium" for one in good)
                 enter_copies(db, member.number, ((one.item.file, one.read_at, one.grade) for one in good))
-            settle(db)
 
 
 def _read_whole(file: FileIO, rooms: list[memoryview]) -> tuple[int, str]:

@@ -153,7 +153,7 @@ def finish_purge(depot: Depot, library_name: str) -> None:
                 (depot.root / "earlier" / run / path).unlink(missing_ok=True)
             else:
                 shutil.rmtree(depot.root / "earlier" / run)
-    refresh_tags(depot, library_name, payload_changed=False)
+    refresh_tags(depot, library_name, oxum=bag.read_oxum(depot.root))
     begun.unlink()
     flush_folder(depot.root)
 

@@ -151,7 +151,7 @@ def _renewed(library: Library, depot: Depot, identity: Identity) -> Depot:
     """Write a depot's changed depot.toml, with the bag's tag files."""
     write_identity(depot.root, identity)
     fresh = open_depot(depot.root)
-    refresh_tags(fresh, library.name, payload_changed=False)
+    refresh_tags(fresh, library.name, oxum=bag.read_oxum(depot.root))
     return fresh
 
 
@@ -224,7 +224,7 @@ def rewrite_identity(library: Library, known: KnownDepot, root: Path) -> None:
             f"{root} holds no copy of this library.", "Name the folder that the depot lies in, with its bag-info.txt."
         )
     write_identity(root, identity_of(library, known))
-    refresh_tags(open_depot(root), library.name, [DEPOT_MARK], payload_changed=False)
+    refresh_tags(open_depot(root), library.name, [DEPOT_MARK], bag.read_oxum(root))
     remember_line(library, open_depot(root))
 
 

@@ -40,7 +40,9 @@ class Journal(Placing):
     def __init__(self, depot: Depot, run: str, library: Link) -> None:
         super().__init__(depot.root, run)
         self.depot = depot
+        self._oxum: tuple[int, int] | None = None  # of the payload before the run; None where that is not sure any more
         if not self._path.exists():
+            self._oxum = bag.read_oxum(depot.root)
             self.folder.mkdir(parents=True, exist_ok=True)
             head = {"run": run, "started": stamp(now_utc()), "library": asdict(library)}
             write_atomically(self._path, json.dumps(head).encode() + b"\n")
@@ -158,29 +160,48 @@ class Journal(Placing):
         """
         root = self.depot.root
         self.roll_forward()
-        fresh = set(tags)
+        fresh, oxum = set(tags), bag.read_oxum(root)
         for name, content in tags.items():
             write_atomically(root / name, content)
         anything = next(self.placed(), None) is not None
-        if anything:
-            fresh |= set(write_run(root, self.run, self.placed, self.earlier))
         if anything or not (root / bag.MANIFEST).is_file():
             with Sums() as sums:
                 sums.update((f"data/{intent.was}", None) for intent in self._of_kind("move"))
-                sums.update(
-                    (f"data/{intent.path}", None if intent.what == "remove" else intent.sha256)
-                    for intent in self.placed()
-                )
-                bag.write_manifest(root, sums)
+                if anything:
+                    fresh |= set(write_run(root, self.run, self._noted(sums), self.earlier))
+                oxum = self._oxum_now(bag.write_manifest(root, sums))
             write_atomically(root / LINE, next_line(root, self.run, self.library()))
-        refresh_tags(self.depot, library_name, fresh, payload_changed=anything)
+        refresh_tags(self.depot, library_name, fresh, oxum)
         shutil.rmtree(root / "incoming")
         flush_folder(root)
 
+    def _noted(self, sums: Sums) -> Iterator[Intent]:
+        """What came of the intents, noted for the manifest while it passes by."""
+        for intent in self.placed():
+            sums.set(f"data/{intent.path}", None if intent.what == "remove" else intent.sha256)
+            if intent.what == "put" and self._oxum is not None:
+                self._oxum = self._oxum[0] + intent.bytes, self._oxum[1] + 1
+            yield intent
 
-def refresh_tags(depot: Depot, library_name: str, fresh: Collection[str] = (), *, payload_changed: bool = True) -> None:
-    """Write the tag files anew after the payload or a tag file has changed; `fresh` names those just written."""
-    oxum = None if payload_changed else bag.read_oxum(depot.root)
+    def _oxum_now(self, files: int) -> tuple[int, int] | None:
+        """The payload's bytes and files after the run; None where it has not just so many `files`, and must be counted."""
+        if self._oxum is None:
+            return None
+        size, count = self._oxum
+        for where, _, names in os.walk(self.earlier("")):
+            for name in names:
+                size -= os.stat(f"{where}/{name}").st_size
+                count -= 1
+        return (size, count) if count == files else None
+
+
+def refresh_tags(
+    depot: Depot, library_name: str, fresh: Collection[str] = (), oxum: tuple[int, int] | None = None
+) -> None:
+    """Write the tag files anew after the payload or a tag file has changed; `fresh` names those just written.
+
+    `oxum` is (bytes, files) of the payload; it is counted where that is not known.
+    """
     if oxum is None:
         size = count = 0
         root = str(depot.root)

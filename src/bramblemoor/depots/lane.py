@@ -23,7 +23,7 @@ _LEAST = 6  # slots of one lane
 _AHEAD = 40  # further slots, for files that are read before their turn
 
 
-class Item(msgspec.Struct, frozen=True):
+class Item(msgspec.Struct, frozen=True, gc=False):
     """A file to copy: its number in the ledger, its path in library and depot, and what is expected of it."""
 
     file: int
@@ -36,7 +36,7 @@ class Item(msgspec.Struct, frozen=True):
     held: bool = False  # whether some depot has a version of it
 
 
-class Copied(msgspec.Struct, frozen=True):
+class Copied(msgspec.Struct, frozen=True, gc=False):
     """A file that was put in place, or (`trouble`) was not, and why."""
 
     item: Item

@@ -13,7 +13,7 @@ import msgspec
 _LENGTH = struct.Struct("<I")
 
 
-class Order(msgspec.Struct, frozen=True, array_like=True):
+class Order(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """A file to write. `number` is what the results call it."""
 
     number: int

@@ -20,7 +20,7 @@ WRITING = "writing.lock"
 _encode = msgspec.json.Encoder().encode
 
 
-class Intent(msgspec.Struct, frozen=True):
+class Intent(msgspec.Struct, frozen=True, gc=False):
     """A change of data/`path`: a staged file is put there, the file at `was` moves there, or it is removed.
 
     `why` says what happens to the file that is there now, if any: it moves to earlier/.

@@ -44,9 +44,7 @@ class Sums:
         yield from self._db.cursor().execute("SELECT path, sha256 FROM sums WHERE sha256 IS NOT NULL ORDER BY path")
 
 
-def write_run(
-    root: Path, run: str, placed: "Callable[[], Iterator[Intent]]", earlier: Callable[[str], Path]
-) -> list[str]:
+def write_run(root: Path, run: str, placed: "Iterable[Intent]", earlier: Callable[[str], Path]) -> list[str]:
     """Write the lists of a run; returns the paths of the tag files that they are."""
     written = [f"runs/{run}.csv"]
     _write(
@@ -54,22 +52,22 @@ def write_run(
         RUN_COLUMNS,
         (
             (intent.what, intent.path, intent.sha256, intent.bytes, intent.read_at, intent.was, intent.why)
-            for intent in placed()
+            for intent in placed
         ),
     )
     if (root / "earlier" / run).is_dir():
         written.append(f"earlier/{run}/why.csv")
-        _write(root / written[1], WHY_COLUMNS, _reasons(placed(), earlier))
+        _write(root / written[1], WHY_COLUMNS, _reasons(read_rows(root / written[0]), earlier))
     return written
 
 
-def _reasons(placed: "Iterator[Intent]", earlier: Callable[[str], Path]) -> Iterator[tuple[object, ...]]:
+def _reasons(placed: Iterable[dict[str, str]], earlier: Callable[[str], Path]) -> Iterator[tuple[object, ...]]:
     """One row a file that was set aside; where a file was moved and then replaced, the replacing is the reason."""
     db = sqlite3.connect("", isolation_level=None)
     db.executescript("CREATE TABLE reasons (path TEXT PRIMARY KEY, why TEXT, at TEXT) WITHOUT ROWID; BEGIN;")
-    for intent in placed:
-        row = (intent.path, intent.why or "replaced by a newer version", intent.read_at)
-        db.execute("INSERT OR REPLACE INTO reasons VALUES (?, ?, ?)", row)
+    for row in placed:
+        told = (row["path"], row["why"] or "replaced by a newer version", row["when"])
+        db.execute("INSERT OR REPLACE INTO reasons VALUES (?, ?, ?)", told)
     for path, why, at in db.execute("SELECT * FROM reasons ORDER BY path"):
         former = earlier(path)
         if former.is_file():

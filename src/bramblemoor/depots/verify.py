@@ -167,7 +167,7 @@ def verify(
             tags = record_tags(result.reading(started, scope), receipt)
             for path, content in tags.items():
                 write_atomically(depot.root / path, content)
-            refresh_tags(depot, library.name, tags, payload_changed=False)
+            refresh_tags(depot, library.name, tags, bag.read_oxum(depot.root))
             remember_line(library, depot)
     return receipt
 
