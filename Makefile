@@ -1,6 +1,9 @@
 PYTHON ?= python3.11
 BIN := .venv/bin
 
+# Where it is set, each command would compile the program anew.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test lint bench proof screenshots clean
 
 .venv/ready: pyproject.toml

@@ -27,6 +27,7 @@ from PIL import Image
 HERE = Path(__file__).parent
 PROGRAM = [sys.executable, "-m", "bramblemoor"]
 PICTURE = 5_000_000
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program is compiled once, not at each start
 PARTS = 4
 
 

@@ -34,8 +34,8 @@ WHO = ("run", "writers")
 # Found by Python as it starts; puts a writing process, and no other, under strace, which stays out of its line of parents.
 SITE = """
 import os, sys
-told = os.environ.pop("STRACE_WRITERS", "")
-if told and "bramblemoor.depots.writer" in sys.orig_argv:
+if "bramblemoor.depots.writer" in sys.orig_argv and "STRACE_WRITERS" in os.environ:
+    told = os.environ.pop("STRACE_WRITERS")
     os.execvp("strace", [*told.replace("PID", str(os.getpid())).split(), *sys.orig_argv])
 """
 

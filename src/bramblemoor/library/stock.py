@@ -13,11 +13,10 @@ from pathlib import Path
 from bramblemoor.errors import MassOfChanges
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
+from bramblemoor.library.comparing import Row, compare
 from bramblemoor.library.durable import digest_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
-from bramblemoor.library.volumes import volume_of
-from bramblemoor.library.walk import walk_aside
 
 SNAPSHOT = "ledger/snapshot.sqlite"
 LIBRARY = 0
@@ -27,7 +26,6 @@ Progress = Callable[[str, int, int], None]
 _LOOSE = ("sidecar", "album", "companion", "settings", "receipt")  # roles that others may change
 _MAY_GO = ("companion", "receipt")  # and that come and go without anybody being asked
 _FEW = 20  # so many companions may always change
-_COARSE = 2_000_000_000  # ns: some file systems keep every second second
 _TABLE = """
     DROP TABLE IF EXISTS temp.stock;
     CREATE TEMP TABLE stock (
@@ -90,55 +88,21 @@ def take_stock(
 
 def _compare(library: Library, stock: Stock, progress: Progress) -> None:
     """Fill the table of what differs from the ledger, or was never looked at (stamped)."""
-    cursor = library.db.cursor()
-    cursor.row_factory = None
-    expected = cursor.execute(
-        "SELECT path, id, bytes, seen_ns, inode, ctime_ns, mtime_ns FROM files"
-        " WHERE role != 'ledger' AND id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed') ORDER BY path"
-    )
-    inodes = volume_of(library.root).keeps_inodes
-    total = library.db.execute("SELECT count(*) FROM files").fetchone()[0]
-    rows: list[tuple[object, ...]] = []
-    due = next(expected, None)
-    for seen in walk_aside(library.root, stock.findings):
-        stock.files += 1
-        while due is not None and due[0] < seen.path:
-            rows.append((due[0], "vanished", due[1], due[2], due[6], 0, 0))
-            due = next(expected, None)
-        stamp = (seen.bytes, seen.mtime_ns, seen.inode, seen.ctime_ns)
-        if due is not None and due[0] == seen.path:
-            if stamp != due[2:6] and (inodes or stamp[:2] != due[2:4]):
-                first = due[3] == 0 and seen.bytes == due[2] and abs(seen.mtime_ns - due[6]) <= _COARSE
-                rows.append((seen.path, "stamped" if first else "differs", due[1], *stamp))
-            due = next(expected, None)
-        elif not _is_freed(library.db, seen.path):
-            rows.append((seen.path, "new", None, *stamp))
-        if len(rows) >= 1000:
-            _note(library.db, rows)
-            progress("looking over the library", stock.files, total)
-    while due is not None:
-        rows.append((due[0], "vanished", due[1], due[2], due[6], 0, 0))
-        due = next(expected, None)
-    _note(library.db, rows)
+    whole = library.db.execute("SELECT count(*) FROM files").fetchone()[0]
+
+    def note(rows: list[Row], files: int) -> None:
+        library.db.executemany(
+            "INSERT INTO temp.stock (path, kind, file, bytes, mtime_ns, inode, ctime_ns) VALUES (?, ?, ?, ?, ?, ?, ?)",
+            rows,
+        )
+        stock.files += files
+        progress("looking over the library", stock.files, whole)
+
+    compare(library, note, stock.findings)
     library.db.execute(
         "UPDATE temp.stock SET frame = f.frame, role = f.role, sha256 = iif(kind = 'differs', NULL, f.sha256)"
         " FROM files f WHERE f.id = stock.file"
     )
-
-
-def _is_freed(db: sqlite3.Connection, path: str) -> bool:
-    """Whether a file was said to be freed, and is still there because freeing was interrupted."""
-    row = db.execute(
-        "SELECT 1 FROM files JOIN copies ON file = id AND depot = 0 AND state = 'freed' WHERE files.path = ?", (path,)
-    )
-    return row.fetchone() is not None
-
-
-def _note(db: sqlite3.Connection, rows: list[tuple[object, ...]]) -> None:
-    db.executemany(
-        "INSERT INTO temp.stock (path, kind, file, bytes, mtime_ns, inode, ctime_ns) VALUES (?, ?, ?, ?, ?, ?, ?)", rows
-    )
-    rows.clear()
 
 
 def _read_what_differs(library: Library, progress: Progress) -> None:
