@@ -10,8 +10,9 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from filelock import FileLock
 
-from conftest import Shell, check, pictures
+from conftest import Shell, check, pictures, run_changed
 
 
 def checked(world: Path, library: Path, depots: dict[str, Path]) -> None:
@@ -71,6 +72,39 @@ def test_a_rotten_original_is_never_copied(shell: Shell, world: Path, library: P
     assert (library / name).read_bytes() == before and list((library / "set-aside").rglob("*.jpg"))
     shell("backup", cwd=library)
     checked(world, library, depots)
+
+
+# The library's drive changes what is written to it, or has no room.
+BAD_WRITES = {
+    "it was not what was written": "import bramblemoor.depots.mend as m; from pathlib import Path; m.flush_file = lambda path:"
+    " path.write_bytes(path.read_bytes()[:-1])",
+    "No space left": "import bramblemoor.depots.mend as m, errno\ndef full(path): raise OSError(errno.ENOSPC,"
+    " 'No space left on device')\nm.flush_file = full",
+}
+
+
+@pytest.mark.parametrize("told", BAD_WRITES)
+def test_the_library_is_mended_by_what_was_read_back(
+    shell: Shell, library: Path, depots: dict[str, Path], told: str
+) -> None:
+    shell("backup", "heron", cwd=library)
+    one, other = [name for name in pictures(library) if name.endswith(".jpg")][3:5]
+    flip(library / one)
+    (library / other).unlink()
+    damaged = (library / one).read_bytes()
+    shell("verify", "library", cwd=library, code=1)
+    receipt = run_changed(shell, library, BAD_WRITES[told], {}, "mend", "--json")
+    assert receipt.returncode == 1 and receipt.stdout.count(told) == 2, receipt.stdout + receipt.stderr
+    assert (library / one).read_bytes() == damaged and not (library / other).exists()
+    assert not list(library.rglob("*.bm-new"))
+    shell("mend", cwd=library)
+    assert "good" in shell("verify", "library", cwd=library).out
+
+
+def test_verify_and_another_library_s_backup_do_not_meet(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", "heron", cwd=library)
+    with FileLock(depots["heron"] / "in-use.lock"):
+        assert "Another run is working on the depot heron" in shell("verify", "heron", cwd=library, code=3).err
 
 
 def test_sidecars_companions_and_settings_follow(shell: Shell, library: Path, depots: dict[str, Path]) -> None:

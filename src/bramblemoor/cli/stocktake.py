@@ -36,10 +36,13 @@ def stocktake(
     library = library_here(library_dir)
     with library.held(), say.meter() as progress:
         stock = take_stock(library, progress, yes=yes, let_go=let_go, enter=not dry_run)
+    most = -1 if json or every else _FEW  # there may be a million of a kind
     named = {
         kind: [
             f"{row['was']} -> {row['path']}" if row["was"] else row["path"]
-            for row in library.db.execute("SELECT path, was FROM temp.stock WHERE kind = ? ORDER BY path", (kind,))
+            for row in library.db.execute(
+                "SELECT path, was FROM temp.stock WHERE kind = ? ORDER BY path LIMIT ?", (kind, most)
+            )
         ]
         for kind in _WORDS
     }
@@ -47,33 +50,33 @@ def stocktake(
         findings = [{"name": finding.name, "what": finding.what} for finding in stock.findings]
         say.as_json({"library": library.name, "files": stock.files, **named, "findings": findings})
     else:
-        _print(named, every)
+        for kind, paths in named.items():
+            if paths:
+                say.line(f"{say.many(stock.counts[kind], 'file')} {_WORDS[kind]}:")
+                _list(paths, stock.counts[kind])
         groups: dict[str, list[str]] = {}
         for finding in stock.findings:
             groups.setdefault(finding.what, []).append(finding.name)
         for what, names in groups.items():
             say.line(f"To see to, {say.many(len(names), 'file')}: {what}")
-            _list(names, every)
-        changed = sum(map(len, named.values()))
-        verdict = "all as it was" if not changed else "not entered (--dry-run)" if dry_run else "the ledger is in step"
+            _list(names if every else names[:_FEW], len(names))
+        verdict = (
+            "all as it was"
+            if not any(named.values())
+            else "not entered (--dry-run)"
+            if dry_run
+            else "the ledger is in step"
+        )
         say.line(f"{say.many(stock.files, 'file')} of {whose(library)} looked over; {verdict}.")
     if stock.findings:
         raise typer.Exit(1)
 
 
-def _print(named: dict[str, list[str]], every: bool) -> None:
-    for kind, paths in named.items():
-        if paths:
-            say.line(f"{say.many(len(paths), 'file')} {_WORDS[kind]}:")
-            _list(paths, every)
-
-
-def _list(names: list[str], every: bool) -> None:
-    shown = names if every else names[:_FEW]
-    for name in shown:
+def _list(names: list[str], count: int) -> None:
+    for name in names:
         say.line(f"    {name}")
-    if len(shown) < len(names):
-        say.line(f"    ... and {len(names) - len(shown):,} more (--all)")
+    if len(names) < count:
+        say.line(f"    ... and {count - len(names):,} more (--all)")
 
 
 COMMANDS = {"stocktake": single("stocktake", stocktake)}

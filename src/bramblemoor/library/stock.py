@@ -32,10 +32,18 @@ _TABLE = """
         path TEXT PRIMARY KEY, kind TEXT NOT NULL, file INTEGER, frame INTEGER, role TEXT,
         sha256 TEXT, bytes INTEGER, mtime_ns INTEGER, inode INTEGER, ctime_ns INTEGER, was TEXT
     ) WITHOUT ROWID;
+    DROP TABLE IF EXISTS temp.moves;
+    CREATE TEMP TABLE moves (file INTEGER PRIMARY KEY, path TEXT UNIQUE, was TEXT, kind TEXT, own INTEGER);
 """
-# Where the content of a file that is not in its place any more may have gone, those first that kept their name.
+_INDEXES = """
+    CREATE INDEX temp.stock_file ON stock (file);
+    CREATE INDEX temp.stock_frame ON stock (frame);
+"""
+# Where the content of a file that is not in its place any more may have gone; those that kept their name are chosen first,
+# and of what is left each file, and each place, once.
 _MOVES = """
-    SELECT now.path, now.kind, now.file AS own, gone.file, gone.path AS was FROM temp.stock now
+    INSERT OR IGNORE INTO temp.moves
+    SELECT gone.file, now.path, gone.path, now.kind, now.file FROM temp.stock now
     JOIN files f ON f.sha256 = now.sha256 JOIN temp.stock gone ON gone.file = f.id AND gone.kind IN ('vanished', 'changed')
     WHERE now.kind IN ('new', 'changed') AND gone.path != now.path
     ORDER BY replace(now.path, rtrim(now.path, replace(now.path, '/', '')), '')
@@ -43,11 +51,14 @@ _MOVES = """
 """
 # A sidecar that went with its picture, and was changed besides: its content tells nothing, but its name does.
 _FOLLOWED = """
-    SELECT gone.file, gone.path AS was, now.path FROM temp.stock gone
+    INSERT OR IGNORE INTO temp.moves
+    SELECT gone.file, now.path, gone.path, now.kind, now.file FROM temp.stock gone
     JOIN temp.stock picture ON picture.frame = gone.frame AND picture.kind = 'moved' AND picture.role = 'original'
     JOIN temp.stock now ON now.kind = 'new' AND now.path = picture.path || substr(gone.path, length(picture.was) + 1)
     WHERE gone.kind = 'vanished' AND gone.role = 'sidecar' AND substr(gone.path, 1, length(picture.was)) = picture.was
 """
+_LEFT = "(SELECT was FROM temp.moves WHERE was NOT IN (SELECT path FROM temp.moves))"
+"""Places that moved files left, and where nothing has moved to."""
 
 
 @dataclass
@@ -137,36 +148,26 @@ def _recognise_moves(db: sqlite3.Connection) -> None:
     """A file elsewhere with the content of one that is not in its place any more is that one, moved.
 
     Files may have changed places; but a file that was overwritten by another, and is nowhere else, has not moved: it changed.
+    All is done in tables: somebody may have renamed the folder that everything is in.
     """
-    moves: dict[int, sqlite3.Row] = {}
-    taken: set[str] = set()
-    for row in db.execute(_MOVES):
-        if row["path"] not in taken and row["file"] not in moves:
-            moves[row["file"]] = row
-            taken.add(row["path"])
-    while overwriting := [file for file, row in moves.items() if row["kind"] == "changed" and row["own"] not in moves]:
-        for file in overwriting:
-            del moves[file]
-    places = {row["path"] for row in moves.values()}
-    for row in moves.values():
-        if row["was"] not in places:  # what is there now, if anything, is another file
-            db.execute("DELETE FROM temp.stock WHERE path = ? AND kind = 'vanished'", (row["was"],))
-            db.execute(
-                "UPDATE temp.stock SET kind = 'new', file = NULL, frame = NULL, role = NULL WHERE path = ?",
-                (row["was"],),
-            )
-    for file, row in moves.items():
-        _enter_move(db, file, row["path"], row["was"])
-    for row in db.execute(_FOLLOWED).fetchall():
-        db.execute("DELETE FROM temp.stock WHERE path = ?", (row["was"],))
-        _enter_move(db, row["file"], row["path"], row["was"])
+    db.executescript(_INDEXES)
+    db.execute(_MOVES)
+    overwriting = "DELETE FROM temp.moves WHERE kind = 'changed' AND own NOT IN (SELECT file FROM temp.moves)"
+    while db.execute(overwriting).rowcount:
+        pass
+    _enter_moves(db)
+    db.execute("DELETE FROM temp.moves")
+    db.execute(_FOLLOWED)
+    _enter_moves(db)
 
 
-def _enter_move(db: sqlite3.Connection, file: int, path: str, was: str) -> None:
+def _enter_moves(db: sqlite3.Connection) -> None:
+    db.execute(f"DELETE FROM temp.stock WHERE kind = 'vanished' AND path IN {_LEFT}")
+    # What is there now, if anything, is another file.
+    db.execute(f"UPDATE temp.stock SET kind = 'new', file = NULL, frame = NULL, role = NULL WHERE path IN {_LEFT}")
     db.execute(
-        "UPDATE temp.stock SET kind = 'moved', was = ?, file = ?, role = (SELECT role FROM files WHERE id = ?),"
-        " frame = (SELECT frame FROM files WHERE id = ?) WHERE path = ?",
-        (was, file, file, file, path),
+        "UPDATE temp.stock SET kind = 'moved', was = m.was, file = f.id, role = f.role, frame = f.frame"
+        " FROM temp.moves m JOIN files f ON f.id = m.file WHERE stock.path = m.path"
     )
 
 

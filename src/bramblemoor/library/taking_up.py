@@ -22,6 +22,7 @@ _CHANGED = """
     OR (kind = 'moved' AND sha256 != (SELECT f.sha256 FROM files f WHERE f.id = s.file)) ORDER BY path
 """
 
+_MOVED = "SELECT file, path, role, frame FROM temp.stock WHERE kind = 'moved' AND path > ? ORDER BY path LIMIT 500"
 _NEW = "SELECT * FROM temp.stock WHERE kind = 'new' AND path > ? AND path LIKE '%.xmp' = ? ORDER BY path LIMIT 500"
 
 
@@ -75,23 +76,25 @@ def drop_file(library: Library, file: int) -> None:
 
 def _moved(library: Library) -> None:
     db = library.db
-    rows = db.execute(
-        "SELECT file, path, was, role, frame FROM temp.stock WHERE kind = 'moved' ORDER BY path"
-    ).fetchall()
-    for row in rows:  # by way of names that nobody has: two files may have changed places
-        db.execute("UPDATE files SET path = path || ? WHERE id = ?", (f"\x00{row['file']}", row["file"]))
+    # By way of names that nobody has: two files may have changed places.
+    db.execute(
+        "UPDATE files SET path = path || char(0) || id WHERE id IN (SELECT file FROM temp.stock WHERE kind = 'moved')"
+    )
     albums: set[int] = set()
-    for row in rows:
-        db.execute(
-            "UPDATE files SET path = ?, collision = ? WHERE id = ?",
-            (row["path"], collision_key(row["path"]), row["file"]),
-        )
-        if row["role"] == "original":
-            folder, _, name = row["path"].rpartition("/")
-            db.execute("UPDATE frames SET folder = ?, name = ? WHERE id = ?", (folder, name, row["frame"]))
-            settle(db, row["frame"])
-            found = db.execute("SELECT DISTINCT album FROM album_frames WHERE frame = ?", (row["frame"],))
-            albums |= {album for (album,) in found}
+    last = ""
+    while page := db.execute(_MOVED, (last,)).fetchall():
+        for row in page:
+            db.execute(
+                "UPDATE files SET path = ?, collision = ? WHERE id = ?",
+                (row["path"], collision_key(row["path"]), row["file"]),
+            )
+            if row["role"] == "original":
+                folder, _, name = row["path"].rpartition("/")
+                db.execute("UPDATE frames SET folder = ?, name = ? WHERE id = ?", (folder, name, row["frame"]))
+                settle(db, row["frame"])
+                found = db.execute("SELECT DISTINCT album FROM album_frames WHERE frame = ?", (row["frame"],))
+                albums |= {album for (album,) in found}
+        last = page[-1]["path"]
     for album in sorted(albums):
         write_album(library, album)
 
