@@ -129,8 +129,12 @@ def survives(lab: Lab, kind: str, recorded: Recorded, writes: list[tuple[int, by
 
 
 def _is_broken(drive: Path) -> bool:
-    """Whether the system itself cannot list all that is on a drive: only its file system's own repair can help then."""
-    return subprocess.run(["find", drive, "-size", "+0"], capture_output=True, check=False).returncode != 0
+    """Whether the system itself cannot list all that is on a drive, or put a copy in the place of a depot's file: only its
+    file system's own repair can help then."""
+    listed = subprocess.run(["find", drive, "-size", "+0"], capture_output=True, check=False)
+    replace = 'for f in *; do [ -d "$f" ] || { cp "$f" probe && mv -f probe "$f"; } || exit 1; done'
+    replaced = subprocess.run(["sh", "-c", replace], cwd=drive / "depot", capture_output=True, check=False)
+    return bool(listed.returncode or replaced.returncode)
 
 
 def main() -> None:

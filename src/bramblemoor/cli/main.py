@@ -1,5 +1,6 @@
 """The program: which commands there are, and what a failure looks like. Each command's code is loaded when it is asked for."""
 
+import errno
 import os
 import sqlite3
 import sys
@@ -12,6 +13,7 @@ import typer
 from typer.core import TyperGroup
 
 from bramblemoor.errors import BramblemoorError, WrongUse
+from bramblemoor.library.durable import TEMPORARY
 
 # Heading, then (command, module under cli/, one line of help).
 _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
@@ -111,10 +113,7 @@ class LazyCommands(TyperGroup):
             raise typer.Exit(0) from error
         except OSError as error:
             where = f"{error.filename}: " if error.filename else ""
-            _complain(
-                f"{where}{error.strerror or error}.",
-                "Put that right and run the same command again: it goes on where it stopped.",
-            )
+            _complain(f"{where}{error.strerror or error}.", _remedy(error))
             raise typer.Exit(3) from error
         except sqlite3.OperationalError as error:
             _complain(
@@ -122,6 +121,17 @@ class LazyCommands(TyperGroup):
                 "Make room on its drive, or wait for the other run to end.",
             )
             raise typer.Exit(3) from error
+
+
+def _remedy(error: OSError) -> str:
+    """What to do about a failure of the system's."""
+    broken = error.errno in (errno.EIO, getattr(errno, "EUCLEAN", None))
+    if broken or (error.errno == errno.ENOENT and str(error.filename).endswith(TEMPORARY)):
+        return (
+            "Run the same command again. If that does not help, the drive or its file system is damaged: let the system check"
+            " and repair it, or use another drive."
+        )
+    return "Put that right and run the same command again: it goes on where it stopped."
 
 
 def _complain(happened: str, remedy: str) -> None:

@@ -10,7 +10,7 @@ from unicodedata import normalize
 from bramblemoor import __version__
 from bramblemoor.depots.line import LINE
 from bramblemoor.depots.run_lists import Sums
-from bramblemoor.library.durable import TEMPORARY, digest_of, flush_folder, write_atomically
+from bramblemoor.library.durable import TEMPORARY, digest_of, replacing, write_atomically
 from bramblemoor.library.names import collision_key
 from bramblemoor.library.walk import LITTER
 
@@ -46,15 +46,11 @@ def write_manifest(root: Path, sums: Sums, *, afresh: bool = False) -> int:
     Returns how many lines it has.
     """
     kept = () if afresh else ((path, digest) for path, digest in read_manifest(root / MANIFEST) if path not in sums)
-    fresh, lines = root / (MANIFEST + TEMPORARY), 0
-    with fresh.open("wb") as file:
+    lines = 0
+    with replacing(root / MANIFEST) as file:
         for path, digest in merge(kept, sums.items()):
             file.write(manifest_line(digest, path))
             lines += 1
-        file.flush()
-        os.fsync(file.fileno())
-    fresh.replace(root / MANIFEST)
-    flush_folder(root)
     return lines
 
 

@@ -1,13 +1,13 @@
 """What a run did at a depot, as files there: runs/RUN.csv, and earlier/RUN/why.csv."""
 
 import csv
-import os
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator
+from io import TextIOWrapper
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
 
-from bramblemoor.library.durable import TEMPORARY, digest_of, flush_folder
+from bramblemoor.library.durable import digest_of, replacing
 
 if TYPE_CHECKING:
     from bramblemoor.depots.placing import Intent
@@ -76,16 +76,12 @@ def _reasons(placed: Iterable[dict[str, str]], earlier: Callable[[str], Path]) -
 
 
 def _write(path: Path, columns: tuple[str, ...], rows: Iterator[tuple[object, ...]]) -> None:
-    path.parent.mkdir(exist_ok=True)
-    fresh = path.with_name(path.name + TEMPORARY)
-    with fresh.open("w", encoding="utf-8", newline="") as file:
-        writer = csv.writer(file)
+    with replacing(path) as file:
+        text = TextIOWrapper(file, encoding="utf-8", newline="")
+        writer = csv.writer(text)
         writer.writerow(columns)
         writer.writerows(rows)
-        file.flush()
-        os.fsync(file.fileno())
-    fresh.replace(path)
-    flush_folder(path.parent)
+        text.detach()
 
 
 def read_rows(path: Path) -> Iterator[dict[str, str]]:

@@ -7,8 +7,9 @@ import mmap
 import os
 import sys
 from collections.abc import Iterable, Iterator
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import BinaryIO
 
 CHUNK = 1 << 20
 TEMPORARY = ".bm-new"
@@ -60,25 +61,71 @@ def flush_many(paths: Iterable[Path], root: Path, *, whole_system: bool) -> None
         flush_file(path)
 
 
+@contextmanager
+def replacing(path: Path, mtime_ns: int | None = None) -> Iterator[BinaryIO]:
+    """A file to be written that takes the place of `path`, durably, once all of it is; until then what was there stays."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    fresh, file = _open_beside(path)
+    try:
+        with file:
+            yield file
+            file.flush()
+            os.fsync(file.fileno())
+        if mtime_ns is not None:
+            set_time(fresh, mtime_ns)
+        _put(fresh, path)
+    except BaseException:
+        with suppress(OSError):
+            fresh.unlink()
+        raise
+    flush_folder(path.parent)
+
+
+# After a loss of power some file systems (NTFS) list a file that is not there. What bears its name can neither be opened,
+# removed nor renamed; what bears another can.
+_GHOST = (errno.ENOENT, errno.EIO)
+
+
+def _open_beside(path: Path) -> tuple[Path, BinaryIO]:
+    """A new file under a temporary name beside `path`."""
+    fresh, other = (path.with_name(path.name + again + TEMPORARY) for again in ("", ".again"))
+    try:
+        return fresh, fresh.open("wb")
+    except OSError as error:
+        if error.errno not in _GHOST:
+            raise
+    return other, other.open("wb")
+
+
+def _put(fresh: Path, path: Path) -> None:
+    """Put a flushed file in the place of `path`; where the system does not find it under its name, a copy of it."""
+    try:
+        fresh.replace(path)
+        return
+    except OSError as error:
+        if error.errno not in _GHOST:
+            raise
+    other = fresh.with_name(path.name + ".copy" + TEMPORARY)
+    other.write_bytes(fresh.read_bytes())
+    set_time(other, fresh.stat().st_mtime_ns)
+    flush_file(other)
+    other.replace(path)
+    with suppress(OSError):
+        fresh.unlink()
+
+
 def write_atomically(path: Path, content: bytes, mtime_ns: int | None = None) -> None:
     """Write a whole small file under its final name, durably. An existing file is replaced."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    fresh = path.with_name(path.name + TEMPORARY)
-    with fresh.open("wb") as file:
+    with replacing(path, mtime_ns) as file:
         file.write(content)
-        file.flush()
-        os.fsync(file.fileno())
-    if mtime_ns is not None:
-        set_time(fresh, mtime_ns)
-    fresh.replace(path)
-    flush_folder(path.parent)
 
 
 def clear_unfinished(*folders: Path) -> None:
     """Remove what killed runs have left half written in some folders. The caller holds what they belong to."""
     for folder in folders:
         for left in folder.glob(f"*{TEMPORARY}") if folder.is_dir() else ():
-            left.unlink(missing_ok=True)  # a drive whose index is broken lists what is not there
+            with suppress(OSError):  # a drive whose index is broken lists what is not there
+                left.unlink()
 
 
 def set_time(path: Path | str, mtime_ns: int) -> None:
