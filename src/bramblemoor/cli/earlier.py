@@ -54,8 +54,8 @@ def earlier(
     say.table(
         ("set aside", "size", "why", "file"),
         [(moment(one.when), say.size(one.bytes), one.why, one.path) for one in found[-most:]],
-        right=(1,),
-    )
+        right=(1,), wraps=3,
+    )  # fmt: skip
     shown = f" (the latest {most}; --most shows more)" if len(found) > most else ""
     size = sum(one.bytes for one in found)
     say.line(

@@ -13,7 +13,6 @@ import typer
 from typer.core import TyperGroup
 
 from bramblemoor.errors import BramblemoorError, WrongUse
-from bramblemoor.library.durable import TEMPORARY
 
 # Heading, then (command, module under cli/, one line of help).
 _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
@@ -125,6 +124,8 @@ class LazyCommands(TyperGroup):
 
 def _remedy(error: OSError) -> str:
     """What to do about a failure of the system's."""
+    from bramblemoor.library.durable import TEMPORARY
+
     broken = error.errno in (errno.EIO, getattr(errno, "EUCLEAN", None))
     if broken or (error.errno == errno.ENOENT and str(error.filename).endswith(TEMPORARY)):
         return (
