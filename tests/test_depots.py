@@ -254,7 +254,12 @@ def test_drives_are_retired_replaced_repaired(
     shell("depot", "retire", "dipper", "--undo", cwd=library)
     assert shell("standing", "--json", cwd=library).json["safe"]
     (tmp_path / "newer").mkdir()
-    shell("depot", "replace", "otter", tmp_path / "newer", "--stand-in", "newer", cwd=library)
+    replace = ("depot", "replace", "otter", tmp_path / "newer", "--stand-in", "newer")
+    assert "holds other things" in shell("depot", "replace", "otter", depots["heron"], cwd=library, code=3).err
+    killed = "import os, bramblemoor.depots.enroll as e; e.enter_depot = lambda *_, **__: os.kill(os.getpid(), 9)"
+    assert run_changed(shell, library, killed, {}, *replace).returncode == -9
+    assert "otter until" not in shell("depot", "list", cwd=library).out
+    shell(*replace, cwd=library)
     shell("depot", "level", depots["heron"], tmp_path / "newer")
     assert data_of(tmp_path / "newer") == data_of(depots["heron"])
     valid(tmp_path / "newer")

@@ -39,6 +39,25 @@ def add_depot(
     The files of one that was taken in do not count until they were read. Raises DepotTrouble for a missing folder, another
     library's depot or foreign content, WrongUse for a name that is taken.
     """
+    identity = _identity_at(library, root)
+    for known in known_depots(library):
+        if known.name == name and (identity is None or identity.id != known.id):
+            raise WrongUse(f"There is a depot {name!r} already, at {known.root}.", "Choose another name.")
+    if identity is not None:
+        return _take_in(library, root, identity), True
+    if not site or not medium:
+        raise WrongUse("A new depot needs a site and a medium.", "Say them, as in: --site cottage --medium hdd.")
+    _require_empty(root)
+    depot = _make(
+        library, root, Identity(new_id(), name, library.settings.library.id, site, medium, kind, options, terms)
+    )
+    enter_depot(library, depot, stamp(now_utc()))
+    remember_line(library, depot)
+    return depot, False
+
+
+def _identity_at(library: Library, root: Path) -> Identity | None:
+    """What a folder says it is. Raises DepotTrouble where it is not there, WrongUse where it is no place for a depot."""
     if not root.is_dir():
         raise DepotTrouble(
             f"{root} is not there, and Bramblemoor makes no folder that may be an unmounted drive.",
@@ -48,28 +67,25 @@ def add_depot(
         raise WrongUse(
             f"{root} and the library lie within each other.", "Give the depot a folder of its own, on another drive."
         )
-    identity = read_identity(root)
-    for known in known_depots(library):
-        if known.name == name and (identity is None or identity.id != known.id):
-            raise WrongUse(f"There is a depot {name!r} already, at {known.root}.", "Choose another name.")
-    if identity is not None:
-        return _take_in(library, root, identity), True
+    return read_identity(root)
+
+
+def _require_empty(root: Path) -> None:
     strangers = [path.name for path in root.iterdir() if path.name not in LITTER and path.name not in _BELONG_TO_DRIVES]
     if strangers:
         raise DepotTrouble(
             f"{root} holds other things, {sorted(strangers)[0]} among them.", "Give the depot an empty folder."
         )
-    if not site or not medium:
-        raise WrongUse("A new depot needs a site and a medium.", "Say them, as in: --site cottage --medium hdd.")
-    fresh = Identity(new_id(), name, library.settings.library.id, site, medium, kind, options, terms)
-    depot = make_depot(root, fresh)
+
+
+def _make(library: Library, root: Path, identity: Identity) -> Depot:
+    """Write an empty depot to a folder. The ledger does not know of it yet."""
+    depot = make_depot(root, identity)
     (root / "data").mkdir(exist_ok=True)
     with Sums() as sums:
         bag.write_manifest(root, sums)
     refresh_tags(depot, library.name)
-    enter_depot(library, depot, stamp(now_utc()))
-    remember_line(library, depot)
-    return depot, False
+    return depot
 
 
 _BELONG_TO_DRIVES = ("lost+found", "System Volume Information", "$RECYCLE.BIN")
@@ -187,22 +203,28 @@ def replace_depot(library: Library, known: KnownDepot, root: Path, *, options: d
     """
     if root.resolve() == known.root.resolve():
         raise WrongUse(f"{root} is where the depot {known.name} lies.", "Name an empty folder on the new drive.")
-    with library.ledger.changing() as db:
-        former = f"{known.name} until {stamp(now_utc())[:10]}"
-        while db.execute("SELECT 1 FROM depots WHERE name = ?", (former,)).fetchone():
-            former += "+"
-        db.execute("UPDATE depots SET name = ? WHERE id = ?", (former, known.id))
-    try:
-        depot, _ = add_depot(
-            library, root, name=known.name, site=known.site, medium=known.medium,
-            kind="stand-in drive" if options else "folder", options=options, terms=known.terms,
-        )  # fmt: skip
-    except (DepotTrouble, WrongUse):
-        with library.ledger.changing() as db:
-            db.execute("UPDATE depots SET name = ? WHERE id = ?", (known.name, known.id))
-        raise
-    retire(library, known)
+    identity = _identity_at(library, root)
+    if identity is None or not _was_begun(library, root, identity, known):
+        _require_empty(root)
+        kind = "stand-in drive" if options else "folder"
+        identity = Identity(
+            new_id(), known.name, library.settings.library.id, known.site, known.medium, kind, options, known.terms
+        )
+    depot = _make(library, root, identity)
+    enter_depot(library, depot, stamp(now_utc()), instead_of=known.id)
+    remember_line(library, depot)
     return depot
+
+
+def _was_begun(library: Library, root: Path, identity: Identity, known: KnownDepot) -> bool:
+    """Whether a folder was to take a depot's place when that was interrupted: it holds nothing, and nobody knows it."""
+    return (
+        identity.library == library.settings.library.id
+        and identity.name == known.name
+        and all(other.id != identity.id for other in known_depots(library))
+        and next(bag.read_manifest(root / bag.MANIFEST), None) is None
+        and not any((root / "data").glob("*"))
+    )
 
 
 def rewrite_identity(library: Library, known: KnownDepot, root: Path) -> None:

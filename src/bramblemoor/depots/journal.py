@@ -42,7 +42,7 @@ class Journal(Placing):
         self.depot = depot
         self._oxum: tuple[int, int] | None = None  # of the payload before the run; None where that is not sure any more
         if not self._path.exists():
-            self._oxum = bag.read_oxum(depot.root)
+            self._oxum = bag.read_oxum(depot.root) if (depot.root / bag.MANIFEST).is_file() else (0, 0)
             self.folder.mkdir(parents=True, exist_ok=True)
             head = {"run": run, "started": stamp(now_utc()), "library": asdict(library)}
             write_atomically(self._path, json.dumps(head).encode() + b"\n")

@@ -177,11 +177,19 @@ def number_of(library: Library, depot: Depot) -> int:
     return number
 
 
-def enter_depot(library: Library, depot: Depot, added: str) -> None:
-    """Enter a depot, or where a known one is now and what its depot.toml says."""
+def enter_depot(library: Library, depot: Depot, added: str, *, instead_of: str = "") -> None:
+    """Enter a depot, or where a known one is now and what its depot.toml says.
+
+    `instead_of` is the id of one whose name it takes; that one is retired in the same moment.
+    """
     identity = depot.identity
     terms = msgspec.json.encode(identity.terms).decode()
     with library.ledger.changing() as db:
+        if instead_of:
+            former = f"{identity.name} until {added[:10]}"
+            while db.execute("SELECT 1 FROM depots WHERE name = ?", (former,)).fetchone():
+                former += "+"
+            db.execute("UPDATE depots SET name = ?, retired = ? WHERE id = ?", (former, added, instead_of))
         db.execute(
             "INSERT INTO depots (id, name, kind, site, medium, whereabouts, device, options, added, terms)"
             " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET whereabouts = excluded.whereabouts,"
