@@ -1,10 +1,10 @@
 """SIGKILL during runs at depots: at every rename, flush and removal, at writes, and at random instants.
 
-usage: depot_kills.py [--each 8] [--most N] [--only backup,mend,...] [--in FOLDER] [--seed N]
+usage: depot_kills.py [--each 8] [--most N] [--only backup,mend,...] [--at rename,fsync,...] [--in FOLDER] [--seed N]
 
 The run itself, and apart from it the processes that write depots for it, are killed as they begin each single call that renames,
-flushes or removes (at most --most of a kind, evenly spread), at --each of their writes, and the run at --each random
-instants. After each kill the same command is run again until it completes; then every content that was there before must be
+flushes, removes or gives a staged file its time (at most --most of a kind, evenly spread), at --each of their writes and of
+what they read back, and the run at --each random instants. After each kill the same command is run again until it completes; then every content that was there before must be
 there still, the depots must be valid bags, and what the command is for must hold. Needs strace. Prints histograms: by command and
 call, and by what the kill left open at the depots.
 """
@@ -28,8 +28,10 @@ CALLS = {
     "fsync": "fsync,fdatasync,syncfs",
     "unlink": "unlink,unlinkat,rmdir",
     "write": "write,pwrite64",
+    "set time": "utimensat",
+    "read back": "readv,preadv,preadv2",
 }
-EVERY = ("rename", "fsync", "unlink")
+EVERY = ("rename", "fsync", "unlink", "set time")
 WHO = ("run", "writers")
 # Found by Python as it starts; puts a writing process, and no other, under strace, which stays out of its line of parents.
 SITE = """
@@ -155,7 +157,12 @@ def calls_made(stage: Stage, name: str, who: str, calls: str) -> int:
     shutil.rmtree(logs, ignore_errors=True)
     logs.mkdir()
     traced(stage, name, who, "-o", f"{logs}/PID", "-e", f"trace={calls}")
-    lines = [f"{log.name} {line}" for log in logs.iterdir() for line in log.read_text(errors="replace").splitlines()]
+    lines = [
+        f"{log.name} {line}"
+        for log in logs.iterdir()
+        for line in log.read_text(errors="replace").splitlines()
+        if "(" in line and "---" not in line
+    ]
     threads = Counter(" ".join(line.split()[:2]) if who == "writers" else "" for line in lines)
     return max(threads.values(), default=0)
 
@@ -249,6 +256,7 @@ def main() -> None:
     parser.add_argument("--each", type=int, default=8)
     parser.add_argument("--most", type=int, default=1000)
     parser.add_argument("--only", default="")
+    parser.add_argument("--at", default=",".join([*CALLS, "instant"]))
     parser.add_argument("--in", dest="where", type=Path, default=Path("/dev/shm"))
     parser.add_argument("--seed", type=int, default=int(time.time()))
     given = parser.parse_args()
@@ -260,11 +268,12 @@ def main() -> None:
     with tempfile.TemporaryDirectory(dir=given.where) as folder:
         stage = Stage(Path(folder), chance)
         for name in given.only.split(",") if given.only else stage.commands:
+            kinds = given.at.split(",")
             for who in WHO:
-                for kind in CALLS:
+                for kind in filter(kinds.__contains__, CALLS):
                     wanted = given.most if kind in EVERY else given.each
                     kill_calls(stage, name, who, kind, wanted, chance, histogram)
-            kill_instants(stage, name, given.each, chance, histogram)
+            kill_instants(stage, name, given.each if "instant" in kinds else 0, chance, histogram)
     sys.exit(not histogram.show())
 
 

@@ -180,10 +180,7 @@ def _receipt(run: CopyRun, changes: dict[int, Changes], findings: list[Finding],
             for item, trouble in outcome.failed
         ]
         if outcome.left.files:
-            why = "stopped before their turn"
-            if outcome.failure is not None:
-                why = f"the drive failed ({outcome.failure.strerror or outcome.failure})"
-            left_out.append(LeftOut(f"{name}: {outcome.left.files:,} files", why, outcome.left))
+            left_out.append(LeftOut(f"{name}: {outcome.left.files:,} files", outcome.why_left, outcome.left))
     told = {item.name.partition(": ")[2] for item in left_out}
     findings = [finding for finding in dict.fromkeys(findings) if finding.name not in told]
     finished = stamp(now_utc())

@@ -56,6 +56,12 @@ class Outcome:
     left: Amount = NOTHING
     failure: OSError | None = None
 
+    @property
+    def why_left(self) -> str:
+        if self.failure is not None:
+            return f"the drive failed ({self.failure.strerror or self.failure})"
+        return "stopped before their turn"
+
 
 @dataclass
 class Pace:

@@ -64,7 +64,7 @@ def mend(library: Library, depots: Sequence[Depot], progress: Progress, pace: Pa
             for item, trouble in outcome.failed
         ]
         if outcome.left.files:
-            left_out.append(LeftOut(f"{depot.name}: {outcome.left.files:,} files", "not come to", outcome.left))
+            left_out.append(LeftOut(f"{depot.name}: {outcome.left.files:,} files", outcome.why_left, outcome.left))
         told = {item.path for item, _ in outcome.failed}
         tags += [finding for finding in dict.fromkeys(run.findings) if finding.name not in told]
         tags += _mend_tags(library, depots, depot, bool(run.journals))
@@ -182,7 +182,7 @@ def _mend_library(
         progress("mending the library", mended.bytes + failed.bytes, due.bytes)
     rest = due - mended - failed
     if rest.files:
-        lost.append(LeftOut(f"library: {rest.files:,} files", "not come to", rest))
+        lost.append(LeftOut(f"library: {rest.files:,} files", "stopped before their turn", rest))
     return mended, lost, due
 
 
