@@ -190,7 +190,7 @@ def left_open(stage: Stage) -> str:
     for depot in ("d", "e"):
         for run in (stage.lab.root / depot / "incoming").glob("*"):
             journal = run / "journal.jsonl"
-            intents = journal.read_text(errors="replace").count('"path"') if journal.is_file() else 0
+            intents = journal.read_text(errors="replace").count('"what":"put"') if journal.is_file() else 0
             staged = any(path.is_file() for path in (run / "data").rglob("*"))
             furthest = max(furthest, 1 if not intents else 2 if staged else 3)
     return steps[furthest]
