@@ -10,6 +10,7 @@ the first run: it must complete; every content that the depot held before must b
 
 import argparse
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -111,7 +112,11 @@ def survives(lab: Lab, kind: str, recorded: Recorded, writes: list[tuple[int, by
             return "it does not mount"
         try:
             done = lab.run("backup")
-            if done.returncode == 3 and str(drive) in done.stderr and _is_broken(drive):
+            if (
+                done.returncode == 3
+                and str(drive) in done.stderr
+                and _is_broken(drive, Path(done.stderr.partition(": ")[0]))
+            ):
                 return BROKEN
             if done.returncode not in (0, 1):
                 return f"the rerun ended with {done.returncode}: {done.stdout[-300:]}{done.stderr[-300:]}"
@@ -128,13 +133,13 @@ def survives(lab: Lab, kind: str, recorded: Recorded, writes: list[tuple[int, by
         subprocess.run(["losetup", "--detach", device], check=False)
 
 
-def _is_broken(drive: Path) -> bool:
-    """Whether the system itself cannot list all that is on a drive, or put a copy in the place of a depot's file: only its
-    file system's own repair can help then."""
+def _is_broken(drive: Path, named: Path) -> bool:
+    """Whether the system itself cannot list all that is on a drive, or put a copy in the place of the file that an error names:
+    only its file system's own repair can help then."""
     listed = subprocess.run(["find", drive, "-size", "+0"], capture_output=True, check=False)
-    replace = 'for f in *; do [ -d "$f" ] || { cp "$f" probe && mv -f probe "$f"; } || exit 1; done'
-    replaced = subprocess.run(["sh", "-c", replace], cwd=drive / "depot", capture_output=True, check=False)
-    return bool(listed.returncode or replaced.returncode)
+    target = named.with_name(re.sub(r"(\.copy|\.again)?\.bm-new$", "", named.name))
+    put = ["sh", "-c", 'cp "$0" "$1" && mv -f "$1" "$2"', drive / "depot/depot.toml", target.parent / "probe", target]
+    return bool(listed.returncode or subprocess.run(put, capture_output=True, check=False).returncode)
 
 
 def main() -> None:
