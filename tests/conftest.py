@@ -14,6 +14,11 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
+
+# A machine that is busy with something else is no fault of what is tried.
+settings.register_profile("patient", deadline=None)
+settings.load_profile("patient")
 
 ROOT = Path(__file__).parent.parent
 _MEMORY = Path("/dev/shm")

@@ -49,7 +49,7 @@ class _Share:
         # Mostly there are none, and asking for each file is work.
         here = f"AND id NOT IN ({_FREED})" if self.db.execute(f"{_FREED} LIMIT 1").fetchone() else ""
         expected = cursor.execute(
-            "SELECT path, bytes, seen_ns, inode, ctime_ns, id, mtime_ns FROM files"
+            "SELECT path, bytes, seen_ns, inode, ctime_ns, id FROM files"
             f" WHERE role != 'ledger' {here} AND path >= ? AND path < ? ORDER BY path",
             self.span,
         )
@@ -60,32 +60,36 @@ class _Share:
             files += 1
             path = seen[0]
             while due is not None and due[0] < path:
-                rows.append(_vanished(due))
+                rows.append(self._vanished(due))
                 due = next(expected, None)
             if due is None or due[0] != path:
                 if not self._is_freed(path):
                     rows.append((path, "new", None, *seen[1:]))
             else:
                 if due[:5] != seen and (inodes or due[:3] != seen[:3]):
-                    first = due[2] == 0 and seen[1] == due[1] and abs(seen[2] - due[6]) <= _COARSE
+                    first = due[2] == 0 and seen[1] == due[1] and abs(seen[2] - self._time(due[5])) <= _COARSE
                     rows.append((path, "stamped" if first else "differs", due[5], *seen[1:]))
                 due = next(expected, None)
             if len(rows) >= _AT_ONCE or files - told >= _AT_ONCE:
                 note(rows, files - told)
                 rows, told = [], files
         while due is not None:
-            rows.append(_vanished(due))
+            rows.append(self._vanished(due))
             due = next(expected, None)
         note(rows, files - told)
+
+    def _time(self, file: int) -> int:
+        """The time that a file should have, by the ledger, in ns."""
+        row = self.db.execute("SELECT mtime_ns FROM files WHERE id = ?", (file,)).fetchone()
+        return int(row[0])
+
+    def _vanished(self, due: tuple[str, int, int, int, int, int]) -> Row:
+        return (due[0], "vanished", due[5], due[1], self._time(due[5]), 0, 0)
 
     def _is_freed(self, path: str) -> bool:
         """Whether a file was said to be freed, and is still there because freeing was interrupted."""
         row = self.db.execute(f"SELECT 1 FROM files WHERE path = ? AND id IN ({_FREED})", (path,))
         return row.fetchone() is not None
-
-
-def _vanished(due: tuple[str, int, int, int, int, int, int]) -> Row:
-    return (due[0], "vanished", due[5], due[1], due[6], 0, 0)
 
 
 def compare(library: Library, note: Note, passed_over: list[Finding]) -> None:

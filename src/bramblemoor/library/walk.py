@@ -55,7 +55,7 @@ def walk(root: Path, passed_over: list[Finding], span: Span = EVERYTHING) -> Ite
                 if span.has(folder + name) and not any(word in name for word in _ABOUT_DEPOTS):
                     yield _seen(folder + name, (receipts / name).stat())
         else:
-            yield from _below(str(root / folder), folder, passed_over, span)
+            yield from _below(f"{root}/{folder}", folder, passed_over, span)
 
 
 def _seen(path: str, status: os.stat_result) -> Seen:
@@ -64,46 +64,70 @@ def _seen(path: str, status: os.stat_result) -> Seen:
 
 def _below(folder: str, prefix: str, passed_over: list[Finding], span: Span) -> Iterator[Seen]:
     # No generator for each level: where there are many files, passing them on would take longer than finding them.
-    levels = [(prefix, iter(_listed(folder, prefix, span)))]
-    while levels:
-        prefix, entries = levels[-1]
-        for key, entry in entries:
-            name = entry.name
-            if name in LITTER or name.endswith(TEMPORARY):
-                continue
-            if not name.isascii() and shown(name) != name:
-                trouble = "its name is not valid UTF-8, so it is not copied; rename it"
-            elif entry.is_file(follow_symlinks=False):
-                told = entry.stat(follow_symlinks=False)
-                # As _seen does; a call for each of very many files takes its time.
-                yield prefix + name, told.st_size, told.st_mtime_ns, told.st_ino, told.st_ctime_ns
-                continue
-            elif key[-1] == "/":
-                prefix = f"{prefix}{name}/"
-                levels.append((prefix, iter(_listed(entry.path, prefix, span))))
-                break
-            elif entry.is_symlink():
-                trouble = "it is a link, and links are not copied"
-            else:
-                trouble = "it is no file, and is not copied"
-            passed_over.append(Finding(prefix + shown(name), trouble))
-        else:
-            levels.pop()
-
-
-def _listed(folder: str, prefix: str, span: Span) -> list[tuple[str, "os.DirEntry[str]"]]:
-    """What is in a folder, in order: text sorts as its UTF-8 does, a folder as its name with the slash that follows it."""
+    top = folder[: -len(prefix)]
+    levels = [_Level(prefix, *_listed(top, prefix, span))]
     try:
-        with os.scandir(folder) as entries:
+        while levels:
+            prefix, _, entries = levels[-1]
+            for key, entry in entries:
+                name = entry.name
+                if name in LITTER or name.endswith(TEMPORARY):
+                    continue
+                if not name.isascii() and shown(name) != name:
+                    trouble = "its name is not valid UTF-8, so it is not copied; rename it"
+                elif entry.is_file(follow_symlinks=False):
+                    told = entry.stat(follow_symlinks=False)
+                    # As _seen does; a call for each of very many files takes its time.
+                    yield prefix + name, told.st_size, told.st_mtime_ns, told.st_ino, told.st_ctime_ns
+                    continue
+                elif key[-1] == "/":
+                    prefix += key
+                    levels.append(_Level(prefix, *_listed(top, prefix, span)))
+                    break
+                elif entry.is_symlink():
+                    trouble = "it is a link, and links are not copied"
+                else:
+                    trouble = "it is no file, and is not copied"
+                passed_over.append(Finding(prefix + shown(name), trouble))
+            else:
+                _close(levels.pop().descriptor)
+    finally:
+        for level in levels:
+            _close(level.descriptor)
+
+
+class _Level(NamedTuple):
+    """A folder that is gone through: its path with the slash, what it is open as, what is still to come."""
+
+    prefix: str
+    descriptor: int | None
+    entries: Iterator[tuple[str, "os.DirEntry[str]"]]
+
+
+def _close(descriptor: int | None) -> None:
+    if descriptor is not None:
+        os.close(descriptor)
+
+
+def _listed(top: str, prefix: str, span: Span) -> tuple[int | None, Iterator[tuple[str, "os.DirEntry[str]"]]]:
+    """What is in a folder, in order: text sorts as its UTF-8 does, a folder as its name with the slash that follows it.
+
+    Where the system can ask for a file by its open folder, which is faster than by its path, that is returned too.
+    """
+    descriptor = None
+    try:
+        if os.scandir in os.supports_fd:
+            descriptor = os.open(top + prefix, os.O_RDONLY | os.O_DIRECTORY)
+        with os.scandir(top + prefix if descriptor is None else descriptor) as entries:
             found = [
                 (entry.name + "/" if entry.is_dir(follow_symlinks=False) else entry.name, entry) for entry in entries
             ]
     except FileNotFoundError:
-        return []
+        return descriptor, iter(())
     if span.cuts(prefix):
         found = [(key, entry) for key, entry in found if (span.meets if key[-1] == "/" else span.has)(prefix + key)]
     found.sort(key=itemgetter(0))
-    return found
+    return descriptor, iter(found)
 
 
 def shown(name: str) -> str:
