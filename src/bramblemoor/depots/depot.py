@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
-from filelock import FileLock, Timeout
 
 from bramblemoor.depots.bag import fits
 from bramblemoor.depots.kinds import Drive, knows, open_drive
@@ -64,6 +63,8 @@ class Depot:
     @contextmanager
     def held(self) -> Iterator[None]:
         """Hold the depot for a run that writes. Raises DepotTrouble where another run, of any library, does."""
+        from filelock import FileLock, Timeout  # takes long to load, and what only reads needs no lock
+
         lock = FileLock(self.root / "in-use.lock")
         try:
             lock.acquire(timeout=0)

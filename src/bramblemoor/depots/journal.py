@@ -14,7 +14,6 @@ from dataclasses import asdict
 from pathlib import Path
 
 import msgspec
-from filelock import FileLock, Timeout
 
 from bramblemoor.depots import bag
 from bramblemoor.depots.depot import Depot
@@ -224,6 +223,8 @@ def open_run(depot: Depot) -> Journal | None:
 
 def _await_writer(journal: Journal) -> None:
     """A killed run's writing process may live on for a moment, where a drive keeps it waiting: its changes must not meet ours."""
+    from filelock import FileLock, Timeout  # takes long to load, and what only reads needs no lock
+
     lock = FileLock(journal.folder / WRITING)
     try:
         lock.acquire(timeout=_PATIENCE)

@@ -61,9 +61,10 @@ class Library:
     @contextmanager
     def held(self) -> Iterator[None]:
         """Hold the library for a run that changes it. Raises LibraryInUse where another run does."""
-        from filelock import FileLock, Timeout
 
         self.require_writable()
+        from filelock import FileLock, Timeout  # takes long to load, and what only reads needs no lock
+
         lock = FileLock(self.root / "ledger" / "in-use.lock")
         try:
             lock.acquire(timeout=0)
