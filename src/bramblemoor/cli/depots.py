@@ -17,7 +17,7 @@ from bramblemoor.cli.common import (
     open_depots,
     stoppable,
     whose,
-)  # fmt: skip
+)
 from bramblemoor.cli.receipts import amount_text
 from bramblemoor.errors import WrongUse
 

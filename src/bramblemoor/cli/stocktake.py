@@ -60,13 +60,9 @@ def stocktake(
         for what, names in groups.items():
             say.line(f"To see to, {say.many(len(names), 'file')}: {what}")
             _list(names if every else names[:_FEW], len(names))
-        verdict = (
-            "all as it was"
-            if not any(named.values())
-            else "not entered (--dry-run)"
-            if dry_run
-            else "the ledger is in step"
-        )
+        verdict = "all as it was"
+        if any(named.values()):
+            verdict = "not entered (--dry-run)" if dry_run else "the ledger is in step"
         say.line(f"{say.many(stock.files, 'file')} of {whose(library)} looked over; {verdict}.")
     if stock.findings:
         raise typer.Exit(1)

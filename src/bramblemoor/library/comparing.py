@@ -73,10 +73,15 @@ class _Share:
             if len(rows) >= _AT_ONCE or files - told >= _AT_ONCE:
                 note(rows, files - told)
                 rows, told = [], files
+        note(rows, files - told)
+        rows = []
         while due is not None:
             rows.append(self._vanished(due))
+            if len(rows) >= _AT_ONCE:
+                note(rows, 0)
+                rows = []
             due = next(expected, None)
-        note(rows, files - told)
+        note(rows, 0)
 
     def _time(self, file: int) -> int:
         """The time that a file should have, by the ledger, in ns."""
