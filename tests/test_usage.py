@@ -1,8 +1,10 @@
 """What users type by mistake."""
 
+from pathlib import Path
+
 import pytest
 
-from conftest import Shell
+from conftest import Shell, pictures
 
 
 @pytest.mark.parametrize(
@@ -67,3 +69,20 @@ def test_help_and_versions(shell: Shell) -> None:
         assert command in text
         assert "Usage: bramblemoor " + command in shell(command, "--help").out
     assert shell("--version").out.startswith("Bramblemoor ")
+
+
+def test_a_name_is_shown_as_it_is(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    """Brackets, colons and letters twice as wide are part of a name, not a way to write it."""
+    old = next(name for name in pictures(library) if name.endswith(".jpg"))
+    shell("backup", cwd=library)
+    name = ":owl: [bold]猫[red].jpg"
+    for end in ("", ".xmp"):
+        (library / (old + end)).rename((library / old).with_name(name + end))
+    shell("backup", cwd=library)
+    assert name in shell("show", name, cwd=library).out
+    folder = Path(old).parent.as_posix()
+    assert name in shell("depot", "look", next(iter(depots)), "--below", folder, cwd=library).out
+    (library / folder / name).unlink()
+    shell("stocktake", "--let-go", cwd=library, code=None)
+    shell("backup", cwd=library, code=None)
+    assert f"{folder}/{name}" in shell("earlier", next(iter(depots)), cwd=library).out.replace("\n", "")

@@ -117,7 +117,8 @@ def open_depots(
     A depot that was named must be there. Of all depots, those out of reach are passed over, but one must be there
     (unless there is something else to do: `may_be_none`).
     """
-    from bramblemoor.depots.register import depots_named, open_known, open_to_write
+    from bramblemoor.depots.known import depots_named
+    from bramblemoor.depots.register import open_known, open_to_write
 
     know_stand_ins()
     opened, troubles = [], []
@@ -143,7 +144,8 @@ def open_depots(
 def depot_at(depot: str, library_dir: Path | None) -> "Depot":
     """A depot by its folder, or by the name that the library here knows."""
     from bramblemoor.depots.depot import open_depot
-    from bramblemoor.depots.register import depots_named, open_known
+    from bramblemoor.depots.known import depots_named
+    from bramblemoor.depots.register import open_known
 
     know_stand_ins()
     if (Path(depot) / "depot.toml").is_file():

@@ -191,7 +191,7 @@ def retire(
 ) -> None:
     """Count on a depot no more. Its drive is left as it is, and need not be there."""
     from bramblemoor.depots.enroll import retire as run
-    from bramblemoor.depots.register import depots_named
+    from bramblemoor.depots.known import depots_named
 
     library = library_here(library_dir)
     known = depots_named(library, [depot])[0]
@@ -213,7 +213,7 @@ def replace(
 ) -> None:
     """Let a new drive take a depot's place, with the same name, site and terms. The old one is retired, and left as it is."""
     from bramblemoor.depots.enroll import replace_depot
-    from bramblemoor.depots.register import depots_named
+    from bramblemoor.depots.known import depots_named
 
     know_stand_ins()
     library = library_here(library_dir)
@@ -237,13 +237,14 @@ def adopt(
     What it holds instead of the library's files moves to earlier/ there at the next backup; nothing is lost.
     """
     from bramblemoor.depots.depot import open_depot
+    from bramblemoor.depots.drives import find_depot
     from bramblemoor.depots.enroll import adopt as run
-    from bramblemoor.depots.register import known_depots
+    from bramblemoor.depots.known import known_depots
 
     know_stand_ins()
     library = library_here(library_dir)
     named = next((known for known in known_depots(library) if known.name == depot), None)
-    root = named.found() if named else Path(depot)
+    root = find_depot(named.id, named.root) if named else Path(depot)
     if root is None:
         raise WrongUse(f"The depot {depot} is not attached.", "Plug its drive in, or name its folder.")
     opened = open_depot(root)
@@ -264,7 +265,7 @@ def repair(
 ) -> None:
     """Write a depot's damaged depot.toml anew, from what the ledger knows."""
     from bramblemoor.depots.enroll import rewrite_identity
-    from bramblemoor.depots.register import depots_named
+    from bramblemoor.depots.known import depots_named
 
     know_stand_ins()
     library = library_here(library_dir)
@@ -281,7 +282,8 @@ def list_depots(
     json: AsJson = False,
 ) -> None:
     """List the depots, whether they are within reach, what they get, and how much room they have."""
-    from bramblemoor.depots.register import known_depots
+    from bramblemoor.depots.drives import find_depot
+    from bramblemoor.depots.known import known_depots
     from bramblemoor.library.durable import free_bytes
 
     library = library_here(library_dir)
@@ -290,7 +292,7 @@ def list_depots(
         return
     rows = []
     for known in known_depots(library):
-        root = known.found()
+        root = find_depot(known.id, known.root)
         held, size = library.db.execute(
             "SELECT count(*), coalesce(sum(bytes), 0) FROM copies JOIN files ON id = file WHERE depot = ?"
             " AND state IN ('proven', 'cached', 'written')",

@@ -88,7 +88,8 @@ def pack(
 
 def _within_reach(library: "Library") -> "list[Depot]":
     """What is not in the library any more, or damaged there, is taken from depots."""
-    from bramblemoor.depots.register import known_depots, open_known
+    from bramblemoor.depots.known import known_depots
+    from bramblemoor.depots.register import open_known
 
     opened = []
     for known in known_depots(library):

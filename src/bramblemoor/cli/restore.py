@@ -124,7 +124,8 @@ def _some(
 
 def _sources(names: list[str], library: "Library | None") -> "list[Source]":
     """The depots of those folders or names; without any, all that are within reach, those at the library's site first."""
-    from bramblemoor.depots.register import depots_named, known_depots, open_known
+    from bramblemoor.depots.known import depots_named, known_depots
+    from bramblemoor.depots.register import open_known
     from bramblemoor.depots.restore import sources_at
 
     if library is None:

@@ -6,7 +6,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -66,15 +66,17 @@ def table(
     """A plain table; `right` are the columns with numbers, `wraps` is the only one that may take several lines."""
     from rich.padding import Padding
     from rich.table import Table
+    from rich.text import Text
 
     grid = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
     for number, name in enumerate(columns):
-        grid.add_column(name, justify="right" if number in right else "left", no_wrap=number != wraps, overflow="fold")
+        side: Literal["left", "right"] = "right" if number in right else "left"
+        grid.add_column(Text(name), justify=side, no_wrap=number != wraps, overflow="fold")
     for row in rows:
-        grid.add_row(*row)
+        grid.add_row(*map(Text, row))  # as it is: brackets and colons in names are no markup
     printer = console()
     with printer.capture() as captured:
-        printer.print(Padding(grid, (0, 0, 0, indent), expand=False))
+        printer.print(Padding(grid, (0, 0, 0, indent)) if indent else grid)
     for text in captured.get().splitlines():
         print(text.rstrip())
 
@@ -114,7 +116,9 @@ def meter() -> Iterator[Progress]:
 
     began = time.monotonic()
     bar = BarColumn(complete_style="blue", finished_style="blue")
-    shown = Progress(TextColumn("{task.description}"), bar, Figures(), console=Console(stderr=True), transient=True)
+    shown = Progress(
+        TextColumn("{task.description}", markup=False), bar, Figures(), console=Console(stderr=True), transient=True
+    )
     tasks: dict[str, Any] = {}
 
     def report(stage: str, done: int, total: int) -> None:

@@ -8,8 +8,8 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.earlier import purge_expired, thin_ledgers, write_purge_receipt
 from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import finish_at, number_of, remember_device, remember_line
-from bramblemoor.depots.terms import chosen
-from bramblemoor.depots.work import LACKING, Member, Work, enter_moves, enter_removals, moves, removals
+from bramblemoor.depots.terms import LACKING, chosen
+from bramblemoor.depots.work import Member, Work, enter_moves, enter_removals, moves, removals
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library

@@ -10,8 +10,9 @@ from pathlib import Path
 
 from bramblemoor.depots.copying import Pace, Progress
 from bramblemoor.depots.depot import Depot
+from bramblemoor.depots.known import known_depots
 from bramblemoor.depots.records import make_receipt, run_name
-from bramblemoor.depots.register import finish_at, known_depots, number_of
+from bramblemoor.depots.register import finish_at, number_of
 from bramblemoor.depots.restore import Account, Menu, bring_all
 from bramblemoor.depots.shelf import DepotShelf
 from bramblemoor.depots.tally import settle

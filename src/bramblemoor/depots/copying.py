@@ -15,6 +15,7 @@ import msgspec
 
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.journal import Journal
+from bramblemoor.depots.known import LIBRARY
 from bramblemoor.depots.lane import Item, Lanes, open_lanes
 from bramblemoor.depots.register import enter_copies, mark_copy, number_of
 from bramblemoor.depots.slots import PIECE
@@ -23,7 +24,7 @@ from bramblemoor.depots.work import Member, Work
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.lineage import latest
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
-from bramblemoor.library.stock import LIBRARY, source_of
+from bramblemoor.library.stock import source_of
 
 Progress = Callable[[str, int, int], None]
 _SLACK = 1 << 20

@@ -41,8 +41,14 @@ def attached_drives() -> Iterator[Drive]:
         yield Drive(mount, file_system, usage.total, usage.free, depots)
 
 
-def find_depot(wanted: str) -> Path | None:
-    """Where the depot of that id is on the attached drives."""
+def find_depot(wanted: str, last: Path) -> Path | None:
+    """Where the depot of that id is now: where it was last, or on whatever attached drive carries it."""
+    try:
+        identity = read_identity(last)
+    except OSError:  # nothing can be read there; perhaps its drive came back on another mount
+        identity = None
+    if identity is not None and identity.id == wanted:
+        return last
     for mount, _ in sorted(_mounts()):
         for root, identity in _depots_on(mount):
             if identity.id == wanted:

@@ -8,15 +8,9 @@ import msgspec
 from bramblemoor.depots import bag
 from bramblemoor.depots.depot import Depot, Identity, make_depot, new_id, open_depot, read_identity, write_identity
 from bramblemoor.depots.journal import refresh_tags
+from bramblemoor.depots.known import KnownDepot, known_depots
 from bramblemoor.depots.line import read_line
-from bramblemoor.depots.register import (
-    KnownDepot,
-    change_identity,
-    enter_depot,
-    known_depots,
-    number_of,
-    remember_line,
-)
+from bramblemoor.depots.register import change_identity, enter_depot, number_of, remember_line
 from bramblemoor.depots.run_lists import Sums
 from bramblemoor.depots.terms import Terms
 from bramblemoor.errors import DepotTrouble, WrongUse

@@ -14,9 +14,10 @@ from bramblemoor.depots.depot import Depot, write_identity
 from bramblemoor.depots.enroll import identity_of
 from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.kinds.folder import FolderDrive
+from bramblemoor.depots.known import LIBRARY, known_depots
 from bramblemoor.depots.lane import Item
 from bramblemoor.depots.records import make_receipt, run_name
-from bramblemoor.depots.register import finish_at, known_depots, number_of, remember_line, tags_as_left
+from bramblemoor.depots.register import finish_at, number_of, remember_line, tags_as_left
 from bramblemoor.depots.run_lists import Sums
 from bramblemoor.depots.shelf import DepotShelf
 from bramblemoor.depots.slots import PIECE
@@ -26,7 +27,7 @@ from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import TEMPORARY, chunks, flush_file, flush_folder, set_time
 from bramblemoor.library.home import DEPOT_MARK, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
-from bramblemoor.library.stock import LIBRARY, source_of
+from bramblemoor.library.stock import source_of
 
 SET_ASIDE = "set-aside"
 """Where the library keeps what mending replaced, as earlier/ does at a depot."""

@@ -1,13 +1,11 @@
-"""The depots that a library knows: finding and opening them, and what the ledger has of them."""
+"""Finding and opening the depots that a library knows, and entering what is at them."""
 
 import json
 import os
 import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import datetime
-from difflib import get_close_matches
 from functools import lru_cache
 from pathlib import Path
 
@@ -18,78 +16,18 @@ from bramblemoor.depots.depot import Depot, Identity, open_depot, read_identity
 from bramblemoor.depots.drives import find_depot
 from bramblemoor.depots.earlier import finish_purge
 from bramblemoor.depots.journal import finish_interrupted
+from bramblemoor.depots.known import KnownDepot
 from bramblemoor.depots.line import Line, read_line
 from bramblemoor.depots.placing import Intent
-from bramblemoor.depots.terms import Terms
-from bramblemoor.errors import DepotTrouble, WrongUse
+from bramblemoor.errors import DepotTrouble
 from bramblemoor.library.durable import digest_of
 from bramblemoor.library.home import DEPOT_MARK, Library
 from bramblemoor.library.lineage import descends_from
 
 
-@dataclass(frozen=True)
-class KnownDepot:
-    """What the ledger has of a depot. `runs` and `line` are its line as of the last run known here."""
-
-    number: int
-    id: str
-    name: str
-    kind: str
-    site: str
-    medium: str
-    root: Path
-    device: str
-    terms: Terms
-    runs: int
-    line: str
-    retired: str
-
-    @property
-    def present(self) -> bool:
-        return self.found() is not None
-
-    def found(self) -> Path | None:
-        """Where it is now: where it was last, or on whatever drive carries its id."""
-        try:
-            identity = read_identity(self.root)
-        except OSError:  # nothing can be read there; perhaps its drive came back on another mount
-            identity = None
-        if identity is not None and identity.id == self.id:
-            return self.root
-        return find_depot(self.id)
-
-
-def known_depots(library: Library) -> list[KnownDepot]:
-    return [
-        KnownDepot(
-            row["number"], row["id"], row["name"], row["kind"], row["site"], row["medium"],
-            Path(os.path.normpath(library.root / row["whereabouts"])), row["device"],
-            msgspec.json.decode(row["terms"], type=Terms), row["runs"], row["line"], row["retired"],
-        )
-        for row in library.db.execute("SELECT * FROM depots ORDER BY number")
-    ]  # fmt: skip
-
-
-def depots_named(library: Library, names: Iterable[str]) -> list[KnownDepot]:
-    """The depots of those names, or all that are in use. Raises WrongUse for none at all, or for an unknown name."""
-    known = {depot.name: depot for depot in known_depots(library)}
-    if not known:
-        raise WrongUse(
-            "This library has no depot yet.", "Add one: bramblemoor depot add NAME FOLDER --site SITE --medium MEDIUM."
-        )
-    chosen = []
-    for name in dict.fromkeys(names):
-        if name not in known:
-            raise WrongUse(
-                f"There is no depot {name!r} here.", f"Did you mean {get_close_matches(name, known, 1, 0.0)[0]}?"
-            )
-        chosen.append(known[name])
-    return chosen or [depot for depot in known.values() if not depot.retired]
-
-
 def open_known(library: Library, known: KnownDepot) -> Depot:
     """Open a depot that the library knows, wherever its drive is now. Raises DepotTrouble if something else is in its place."""
-    root = known.found()
+    root = find_depot(known.id, known.root)
     if root is None:
         raise _absent(known)
     depot = open_depot(root)

@@ -6,14 +6,12 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Literal
 
-from bramblemoor.depots.register import KnownDepot, known_depots
+from bramblemoor.depots.known import LIBRARY, KnownDepot, known_depots
 from bramblemoor.depots.tally import AMISS, FREED, LACKS, OK, UNREAD, read_held, settle
-from bramblemoor.depots.terms import chosen, prepare
-from bramblemoor.depots.work import LACKING
+from bramblemoor.depots.terms import LACKING, chosen, prepare
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
-from bramblemoor.library.stock import LIBRARY
 from bramblemoor.library.volumes import volume_of
 
 State = Literal["sound", "short", "single", "lost"]

@@ -11,6 +11,8 @@ from bramblemoor.errors import WrongUse
 from bramblemoor.library.search import day_after, first_day
 
 EVER, NONE = "ever", "none"
+LACKING = "(c.file IS NULL OR c.sha256 IS NOT NULL OR c.state IN ('damaged', 'missing'))"
+"""Holds of a file that is chosen for a depot, joined to its row `c` of copies there, if any: it is not as it should be."""
 _YEARS = re.compile(r"(\d{4})(?:-(\d{4}))?|undated")
 _ALWAYS = "f.role IN ('ledger', 'settings', 'album', 'receipt')"
 

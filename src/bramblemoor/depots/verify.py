@@ -16,6 +16,7 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.kinds import Drive
 from bramblemoor.depots.kinds.folder import FolderDrive
+from bramblemoor.depots.known import LIBRARY
 from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import (
     finish_at,
@@ -32,7 +33,7 @@ from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
-from bramblemoor.library.stock import LIBRARY, source_of
+from bramblemoor.library.stock import source_of
 
 Choice = Literal["everything", "sample", "longest unread"]
 STRAY = "not in the manifest: somebody put it there; move it out of data/"

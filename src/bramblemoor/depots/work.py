@@ -9,12 +9,11 @@ import msgspec
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.lane import Item
 from bramblemoor.depots.placing import Intent
-from bramblemoor.depots.terms import Terms, chosen, prepare
+from bramblemoor.depots.terms import LACKING, Terms, chosen, prepare
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import Amount
 
-LACKING = "(c.file IS NULL OR c.sha256 IS NOT NULL OR c.state IN ('damaged', 'missing'))"
 AMISS = "c.state IN ('damaged', 'missing')"
 _PAGE = 500
 _AMOUNT = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"

@@ -19,8 +19,6 @@ from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
 
 SNAPSHOT = "ledger/snapshot.sqlite"
-LIBRARY = 0
-"""How the ledger's copies name the library itself; a row there means trouble, for by default its files are good."""
 Progress = Callable[[str, int, int], None]
 
 _LOOSE = ("sidecar", "album", "companion", "settings", "receipt")  # roles that others may change
