@@ -270,9 +270,20 @@ def test_drives_are_retired_replaced_repaired(
     assert "otter until" in listed and "retired" in listed
     (depots["heron"] / "depot.toml").write_bytes(b"\x00garbage")
     assert "depot repair" in shell("backup", "heron", cwd=library, code=3).err
+    # It hides none of the others.
+    listed = shell("depot", "list", cwd=library, COLUMNS="300").out
+    assert "damaged depot.toml" in listed and str(tmp_path / "newer") in listed
+    passed = shell("backup", cwd=library, code=1)
+    assert "depot repair" in passed.err and passed.out.startswith("Nothing to do: dipper, otter are level")
     shell("depot", "repair", "heron", depots["heron"], cwd=library)
     shell("verify", "heron", cwd=library)
     valid(depots["heron"])
+    # By name the whole library comes back too, and so does a ledger that nobody can read, from a folder.
+    shell("restore", tmp_path / "again", "--from", "heron", cwd=library)
+    assert pictures(tmp_path / "again") == pictures(library)
+    (library / "ledger/ledger.sqlite").write_bytes(b"garbage")
+    assert "depot add" in shell("restore", ".", "--ledger-only", "--from", depots["heron"], cwd=library).out
+    assert shell("standing", "--json", cwd=library, code=1).json["frames"] == 96
 
 
 def test_two_depots_are_brought_level_without_the_library(

@@ -7,7 +7,7 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, library_here, open_depots, single, stoppable, whose
-from bramblemoor.cli.receipts import end_stopped, finish
+from bramblemoor.cli.receipts import end_stopped, finish, print_findings
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
@@ -54,9 +54,11 @@ def backup(
     attention = bool(receipt.left_out or receipt.findings or passed_over)
     if pace.stopped:
         end_stopped(_left(copying), receipt, json=json)
-    if not json and not attention and not copying.journals:
-        say.line(f"Nothing to do: {', '.join(depot.name for depot in opened)} are level with {whose(library)}.")
-        return
+    if not json and not copying.journals and not receipt.left_out:  # nothing was done, and so no receipt was written
+        names = [depot.name for depot in opened]
+        say.line(f"Nothing to do: {', '.join(names)} {'is' if len(names) == 1 else 'are'} level with {whose(library)}.")
+        print_findings(receipt, more="bramblemoor stocktake --all")
+        raise typer.Exit(1 if attention else 0)
     finish(receipt, json=json, attention=attention)
 
 

@@ -19,7 +19,7 @@ from bramblemoor.cli.common import (
     whose,
 )
 from bramblemoor.cli.receipts import amount_text
-from bramblemoor.errors import WrongUse
+from bramblemoor.errors import DepotTrouble, WrongUse
 
 if TYPE_CHECKING:
     from bramblemoor.depots.drives import Drive
@@ -292,13 +292,16 @@ def list_depots(
         return
     rows = []
     for known in known_depots(library):
-        root = find_depot(known.id, known.root)
+        try:
+            root, told = find_depot(known.id, known.root), "not within reach"
+        except DepotTrouble:
+            root, told = None, f"{known.root}, with a damaged depot.toml"
         held, size = library.db.execute(
             "SELECT count(*), coalesce(sum(bytes), 0) FROM copies JOIN files ON id = file WHERE depot = ?"
             " AND state IN ('proven', 'cached', 'written')",
             (known.number,),
         ).fetchone()
-        rows.append((known, root, held, size, free_bytes(root) if root else None))
+        rows.append((known, root, told, held, size, free_bytes(root) if root else None))
     if json:
         say.as_json(
             {
@@ -309,7 +312,7 @@ def list_depots(
                         "folder": str(root or known.root), "present": root is not None, "files": held, "bytes": size,
                         "free_bytes": free, "gets": _said(known.terms), "retired": known.retired,
                     }
-                    for known, root, held, size, free in rows
+                    for known, root, _, held, size, free in rows
                 ],
             }
         )  # fmt: skip
@@ -325,9 +328,9 @@ def list_depots(
             (
                 known.name, known.site, known.medium, known.device, f"{say.many(held, 'file')}, {say.size(size)}",
                 say.size(free) if free is not None else "-",
-                f"retired {known.retired[:10]}" if known.retired else str(root) if root else "not within reach",
+                f"retired {known.retired[:10]}" if known.retired else str(root) if root else told,
             )
-            for known, root, held, size, free in rows
+            for known, root, told, held, size, free in rows
         ],
         right=(5,), wraps=6,
     )  # fmt: skip

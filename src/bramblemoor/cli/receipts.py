@@ -110,15 +110,21 @@ def print_receipt(one: Receipt, *, every: bool = False) -> None:
             f"THE BOOKS DO NOT BALANCE: {amount_text(gap[0])} came in, {amount_text(gap[1])} are accounted for. Nothing was"
             " deleted; run it again, and if this stays, do not rely on this run."
         )
-    _print_named(rest.capitalize(), [(item.reason, item.name) for item in one.left_out], every, one.number)
-    _print_named("Worth knowing", [(item.what, item.name) for item in one.findings], every, one.number)
+    more = f"bramblemoor receipt {one.number} --all"
+    _print_named(rest.capitalize(), [(item.reason, item.name) for item in one.left_out], every, more)
+    print_findings(one, every=every, more=more)
+
+
+def print_findings(one: Receipt, *, every: bool = False, more: str) -> None:
+    """What a person should know; `more` is the command that names them all."""
+    _print_named("Worth knowing", [(item.what, item.name) for item in one.findings], every, more)
 
 
 def _row(what: str, amount: Amount) -> tuple[str, str, str, str]:
     return what, say.dash(amount.frames), say.dash(amount.files), say.size(amount.bytes) if amount.bytes else "-"
 
 
-def _print_named(title: str, items: list[tuple[str, str]], every: bool, number: int) -> None:
+def _print_named(title: str, items: list[tuple[str, str]], every: bool, more: str) -> None:
     if not items:
         return
     say.line()
@@ -136,7 +142,7 @@ def _print_named(title: str, items: list[tuple[str, str]], every: bool, number: 
             say.line(f"      ... and {len(names) - len(shown):,} more")
             hidden = True
     if hidden:
-        say.line(f"All by name: bramblemoor receipt {number} --all")
+        say.line(f"All by name: {more}")
 
 
 def receipt_document(one: Receipt) -> dict[str, Any]:

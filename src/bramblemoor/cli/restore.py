@@ -19,12 +19,14 @@ from bramblemoor.cli.common import (
     whose,
 )
 from bramblemoor.cli.receipts import finish
-from bramblemoor.errors import DepotTrouble, NoLibrary, WrongUse
+from bramblemoor.errors import BramblemoorError, DepotTrouble, WrongUse
 
 if TYPE_CHECKING:
     from bramblemoor.depots.restore import Source
     from bramblemoor.depots.selecting import Selection
     from bramblemoor.library.home import Library
+
+_OTHERS = "Other depots become known again with: bramblemoor depot add NAME FOLDER."
 
 
 def restore(
@@ -67,13 +69,14 @@ def restore(
         return
     if not depots:
         raise WrongUse("Say from which depot.", "Give its folder: --from DEPOT; or say what you want, as --year 2024.")
-    sources = _sources(depots, None)
+    sources = _sources(depots, _library_if_any(library_dir))
     if ledger_only:
         depots_only = [source for source in sources if isinstance(source, Depot)]
         if len(depots_only) < len(sources):
             raise WrongUse("The whole ledger lies at depots only; a volume has its share.", "Name a depot.")
         library = restore_ledger(folder, depots_only)
         say.line(f"{whose(library)} has the ledger of {', '.join(depot.name for depot in sources)} again.")
+        say.line(_OTHERS)
         say.line("Next: bramblemoor stocktake, to see what has happened since; then bramblemoor verify.")
         return
     if is_restored(folder, sources[0]):
@@ -87,7 +90,7 @@ def restore(
         library, receipt = run(folder, sources, progress)
     if not json:
         say.line(f"Restored {whose(library)}.")
-        say.line("Other depots become known again with: bramblemoor depot add NAME FOLDER.")
+        say.line(_OTHERS)
         say.line()
     finish(receipt, json=json, attention=bool(receipt.left_out or receipt.findings))
 
@@ -105,14 +108,9 @@ def _some(
     if as_of:
         first_day(as_of)
         moment = f"{day_after(as_of)}T00:00:00Z" if len(as_of) <= 10 else as_of
-    library: Library | None = None
-    try:
-        library = library_here(library_dir)
-    except NoLibrary:
-        if not names:
-            raise
-    if library is not None and library.read_only:
-        library = None
+    library = _library_if_any(library_dir)
+    if library is None and not names:
+        library = library_here(library_dir)  # says what is wrong
     sources = _sources(names, library)
     with say.meter() as progress, library.held() if library else nullcontext():
         receipt = restore_some(folder, sources, selection, library, progress, moment)
@@ -120,6 +118,15 @@ def _some(
         say.line(f"Restored to {folder}, under the paths of the library.")
         say.line()
     finish(receipt, json=json, attention=bool(receipt.left_out or receipt.findings))
+
+
+def _library_if_any(library_dir: Path | None) -> "Library | None":
+    """The library here, which knows depots by name; there may be none left that can be opened."""
+    try:
+        library = library_here(library_dir)
+    except BramblemoorError:
+        return None
+    return None if library.read_only else library
 
 
 def _sources(names: list[str], library: "Library | None") -> "list[Source]":
