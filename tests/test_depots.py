@@ -564,6 +564,56 @@ def test_a_year_is_put_away_and_opened_again(
     assert pictures(depots["heron"] / "data") == pictures(depots["otter"] / "data") == pictures(library) != whole
 
 
+def test_a_year_that_is_away_is_kept_safe(shell: Shell, library: Path, depots: dict[str, Path], tmp_path: Path) -> None:
+    whole = pictures(library)
+    shell("backup", cwd=library)
+    shell("bind", "2024", "--at", "heron", "--at", "otter", cwd=library)
+    shell("free", "2024", "--yes", cwd=library)
+    # A new drive gets it from one that has it; and where none takes part, that is said.
+    wren = tmp_path / "wren"
+    wren.mkdir()
+    shell("depot", "add", "wren", wren, "--site", "attic", "--medium", "hdd", "--stand-in", "wren", cwd=library)
+    assert "put away" in shell("backup", "wren", cwd=library, code=1).out
+    assert "put away" in shell("backup", "wren", cwd=library, code=1).out  # and again, though nothing is left to copy
+    shell("backup", cwd=library)
+    assert pictures(wren / "data") == whole
+    # What rots there is mended from another drive, or replaced by the next backup.
+    rotten, gone = sorted((depots["heron"] / "data/pictures/2024").rglob("*.jpg"))[:2]
+    rotten.write_bytes(rotten.read_bytes() + b"longer")
+    gone.unlink()
+    shell("verify", "heron", cwd=library, code=1)
+    assert "no good copy" in shell("mend", "heron", cwd=library, code=1).out
+    shell("mend", cwd=library)
+    assert pictures(depots["heron"] / "data") == whole
+    flip(rotten)
+    shell("verify", "heron", cwd=library, code=1)
+    shell("backup", cwd=library)
+    assert pictures(depots["heron"] / "data") == whole
+    # What comes to the year later is not let go before it has its copies.
+    late = library / "pictures/2024/late.jpg"
+    late.parent.mkdir(parents=True)
+    late.write_bytes(rotten.read_bytes() + b"another")
+    assert "new in a year that is bound" in shell("stocktake", cwd=library, code=1).out
+    assert "1 file has fewer than 2" in shell("free", "2024", "--yes", cwd=library, code=3).err
+    shell("backup", cwd=library)
+    shell("free", "2024", "--yes", cwd=library)
+    assert not late.exists() and (wren / "data/pictures/2024/late.jpg").read_bytes() == rotten.read_bytes() + b"another"
+    shell("backup", cwd=library)
+    # A ledger that comes back from a depot knows what is away; a library that comes back has it all, and lets none go.
+    (library / "ledger/ledger.sqlite").write_bytes(b"garbage")
+    shell("restore", ".", "--ledger-only", "--from", depots["heron"], cwd=library)
+    assert "vanished" not in shell("stocktake", cwd=library).out
+    assert shell("standing", "--json", cwd=library, code=1).json["years"]["2024"]["held"]["library"] == 0
+    shell("restore", tmp_path / "again", "--from", depots["heron"])
+    assert "Nothing was deleted" in shell("free", "2024", "--yes", cwd=tmp_path / "again", code=3).err
+    # A drive that is not sound at the first try does not upset the books.
+    rotten.write_bytes(rotten.read_bytes() + b"longer")
+    for name in ("otter", "wren"):
+        shell("depot", "add", name, tmp_path / name, cwd=library)
+    opened = shell("reopen", "2024", "--json", cwd=library, code=None).json
+    assert opened["balanced"] and pictures(library) == pictures(wren / "data")
+
+
 # From the third file on, nothing can be put in its place at one depot.
 STUCK = """
 import errno, os

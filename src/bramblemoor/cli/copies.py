@@ -56,7 +56,12 @@ def backup(
         end_stopped(_left(copying), receipt, json=json)
     if not json and not copying.journals and not receipt.left_out:  # nothing was done, and so no receipt was written
         names = [depot.name for depot in opened]
-        say.line(f"Nothing to do: {', '.join(names)} {'is' if len(names) == 1 else 'are'} level with {whose(library)}.")
+        if receipt.findings:
+            say.line(f"Nothing was copied to {', '.join(names)}.")
+        else:
+            say.line(
+                f"Nothing to do: {', '.join(names)} {'is' if len(names) == 1 else 'are'} level with {whose(library)}."
+            )
         print_findings(receipt, more="bramblemoor stocktake --all")
         raise typer.Exit(1 if attention else 0)
     finish(receipt, json=json, attention=attention)

@@ -9,14 +9,17 @@ from bramblemoor.depots.earlier import purge_expired, thin_ledgers, write_purge_
 from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import finish_at, number_of, remember_device, remember_line
 from bramblemoor.depots.terms import LACKING, chosen
-from bramblemoor.depots.work import Member, Work, enter_moves, enter_removals, moves, removals
+from bramblemoor.depots.work import Member, Work, at_hand, enter_moves, enter_removals, moves, removals
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.comparing import FREED
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.stock import renew_snapshot, take_stock
 
 _ALL = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
+
+_AWAY = "put away: no longer on the working drive, and no drive of this run has them; let one take part that does"
 
 
 @dataclass
@@ -45,7 +48,7 @@ def plan_backup(library: Library, depots: Sequence[Depot], progress: Progress) -
     take_stock(library, progress)
     renew_snapshot(library)
     members = members_of(library, depots)
-    work = Work(library, members, LACKING, before_moves=True)
+    work = Work(library, members, _lacking(members), before_moves=True)
     return {
         member.depot.name: Planned(
             work.left(member),
@@ -72,22 +75,46 @@ def backup(
     renew_snapshot(library)
     members = members_of(library, depots)
     run = CopyRun(library, members, run_name(library, started), progress, pace or Pace())
-    work = Work(library, members, LACKING, before_moves=True)
+    work = Work(library, members, _lacking(members), before_moves=True)
     run.require_room(work)
     changes = {member.number: _change(run, member) for member in members}
     if any(change.moved.files for change in changes.values()):
-        work = Work(library, members, LACKING)
-    run.copy(work, from_library(library))
+        work = Work(library, members, _lacking(members))
+    away = _away(library, members)
+    run.copy(work, from_library(library, depots))
     findings = [*run.findings, *stock.findings]
     if not run.journals:
         name, ended = run.name, stamp(now_utc())
+        findings += [Finding(one.name, one.reason) for one in away]
         return make_receipt(library, "backup", name, started, ended, [], Amount(), [], [], findings), run
-    receipt = _receipt(run, changes, findings, started)
+    receipt = _receipt(run, changes, away, findings, started)
     write_receipt(library.receipts, receipt)
     close_journals(run, receipt)
     for member in members:
         _purge(library, member.depot, started)
     return receipt, run
+
+
+def _lacking(members: Sequence[Member]) -> str:
+    """What a depot lacks and can be given: what was freed comes from another depot of the run that has it."""
+    return f"{LACKING} AND {at_hand(members)}"
+
+
+def _away(library: Library, members: Sequence[Member]) -> list[LeftOut]:
+    """What depots lack and cannot be given."""
+    if library.db.execute(f"{FREED} LIMIT 1").fetchone() is None:
+        return []
+    away = []
+    for member in members:
+        where, values = chosen(member.terms)
+        lacked = Amount(*library.db.execute(
+            f"SELECT {_ALL} FROM files f LEFT JOIN copies c ON c.file = f.id AND c.depot = ?"
+            f" LEFT JOIN frames r ON r.id = f.frame WHERE {LACKING} AND {where} AND NOT {at_hand(members)}",
+            (member.number, *values),
+        ).fetchone())  # fmt: skip
+        if lacked.files:
+            away.append(LeftOut(f"{member.depot.name}: {lacked.files:,} files", _AWAY, lacked))
+    return away
 
 
 def _purge(library: Library, depot: Depot, started: str) -> None:
@@ -151,21 +178,26 @@ def close_journals(run: CopyRun, receipt: Receipt) -> None:
         ) from reason
 
 
-def _receipt(run: CopyRun, changes: dict[int, Changes], findings: list[Finding], started: str) -> Receipt:
+def _receipt(
+    run: CopyRun, changes: dict[int, Changes], away: list[LeftOut], findings: list[Finding], started: str
+) -> Receipt:
     """Came in: what each depot is to hold, and what it holds besides. Kept: what the ledger says is good there now."""
     db = run.library.db
-    came_in, kept, left_out = Amount(), [], []
+    came_in, kept, left_out = Amount(), [], [*away]
     for member in run.members:
         name, outcome, change = member.depot.name, run.outcomes[member.number], changes[member.number]
         where, values = chosen(member.terms)
-        came_in += Amount(*db.execute(
-            f"SELECT {_ALL} FROM files f LEFT JOIN frames r ON r.id = f.frame WHERE {where}"
-            " AND f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed')", values
-        ).fetchone()) + change.removed  # fmt: skip
+        came_in += (
+            Amount(
+                *db.execute(
+                    f"SELECT {_ALL} FROM files f LEFT JOIN frames r ON r.id = f.frame WHERE {where}", values
+                ).fetchone()
+            )
+            + change.removed
+        )
         good = Amount(*db.execute(
             f"SELECT {_ALL} FROM copies c JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame WHERE c.depot = ?"
-            f" AND c.sha256 IS NULL AND c.state IN ('proven', 'cached', 'written') AND {where}"
-            " AND f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed')",
+            f" AND c.sha256 IS NULL AND c.state IN ('proven', 'cached', 'written') AND {where}",
             (member.number, *values),
         ).fetchone())  # fmt: skip
         doubt = ", but perhaps from a cache" if outcome.unproven else ""

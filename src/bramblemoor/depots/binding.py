@@ -19,6 +19,7 @@ from bramblemoor.depots.tally import settle
 from bramblemoor.depots.verify import Result, Scope, read_places
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.comparing import FREED
 from bramblemoor.library.durable import digest_of, flush_folder, flush_many, free_bytes
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
@@ -27,6 +28,7 @@ from bramblemoor.library.stock import take_stock
 from bramblemoor.library.volumes import volume_of
 
 _OF_YEAR = "SELECT f.* FROM files f JOIN frames r ON r.id = f.frame WHERE r.year = ?"
+_KEPT = f"{_OF_YEAR} AND f.id NOT IN ({FREED})"  # on the working drive
 _AMOUNT = "coalesce(sum(role = 'original'), 0), count(*), coalesce(sum(bytes), 0)"
 
 
@@ -123,18 +125,19 @@ def _bind_receipt(
 def free(library: Library, year: int, progress: Progress) -> Receipt:
     """Delete a bound year from the working drive, once the rule for erasing holds for each of its files.
 
-    Raises WrongUse for a year that is not bound, NotPossible where a file has too few fresh copies elsewhere, or has changed.
+    What came to the year since it was freed is not let go unseen: the rule must hold for it too. Raises WrongUse for a year
+    that is not bound, NotPossible where a file has too few fresh copies elsewhere, or has changed.
     """
     bound = _bound(library, year)
     if bound is None:
         raise WrongUse(f"{year} is not bound.", f"First: bramblemoor bind {year}.")
     started = stamp(now_utc())
-    if not bound.freed:
+    if library.db.execute(f"{_KEPT} LIMIT 1", (year,)).fetchone() is not None:
         take_stock(library, progress)
         _require_rule(library, year)
         with library.ledger.changing(facts=True) as db:
             # Entered first: what is said to be freed and is still there does no harm, the other way round it would be lost.
-            db.execute(f"INSERT INTO copies (depot, file, state) SELECT 0, id, 'freed' FROM ({_OF_YEAR})", (year,))
+            db.execute(f"INSERT INTO copies (depot, file, state) SELECT 0, id, 'freed' FROM ({_KEPT})", (year,))
             db.execute("UPDATE bound SET freed = ? WHERE year = ?", (started, year))
             settle(db)
     freed, findings = Amount(), []
@@ -179,11 +182,11 @@ def _is_as_bound(path: Path, row: sqlite3.Row) -> bool:
 
 
 def _require_rule(library: Library, year: int) -> None:
-    """Each file needs so many copies elsewhere, on as many drives, read from the medium and fresh; none may be amiss here."""
+    """Each file that is still here needs so many copies elsewhere, on as many drives, proven and fresh; none may be amiss."""
     rule = library.settings.erase
     cutoff = int(now_utc().timestamp()) - library.settings.rule.fresh_days * 86_400
     amiss = library.db.execute(
-        f"SELECT f.path FROM ({_OF_YEAR}) f JOIN copies c ON c.file = f.id AND c.depot = 0 ORDER BY f.path LIMIT 1",
+        f"SELECT f.path FROM ({_KEPT}) f JOIN copies c ON c.file = f.id AND c.depot = 0 ORDER BY f.path LIMIT 1",
         (year,),
     ).fetchone()
     if amiss is not None:
@@ -193,13 +196,13 @@ def _require_rule(library: Library, year: int) -> None:
     poor = library.db.execute(
         "SELECT path, (SELECT count(DISTINCT d.device) FROM copies c JOIN depots d ON d.number = c.depot"
         " WHERE c.file = f.id AND c.state = 'proven' AND c.sha256 IS NULL AND c.read_at >= ? AND d.retired = ''"
-        f" AND d.device != ?) AS copies FROM ({_OF_YEAR}) f WHERE copies < ? ORDER BY copies, path",
+        f" AND d.device != ?) AS copies FROM ({_KEPT}) f WHERE copies < ? ORDER BY copies, path",
         (cutoff, _own_device(library), year, rule.copies),
     ).fetchall()
     if poor:
         raise NotPossible(
-            f"{len(poor):,} files of {year} have fewer than {rule.copies} fresh copies, read from their medium, on drives"
-            f" elsewhere; {poor[0]['path']} has {poor[0]['copies']}.",
+            f"Of {year}, {'1 file has' if len(poor) == 1 else f'{len(poor):,} files have'} fewer than {rule.copies} fresh copies,"
+            f" read from their medium, on drives elsewhere; {poor[0]['path']} has {poor[0]['copies']}.",
             "Nothing was deleted. Bring the depots level and read them: bramblemoor backup, then verify.",
         )
 

@@ -21,6 +21,7 @@ from bramblemoor.depots.register import enter_copies, mark_copy, number_of
 from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.work import Member, Work
+from bramblemoor.library.comparing import FREED
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.lineage import latest
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
@@ -434,13 +435,25 @@ def _fill(file: FileIO, room: memoryview) -> int:
     return count
 
 
-def from_library(library: Library) -> Callable[[Item], Iterable[Source]]:
-    """Backups read the library and nothing else."""
-    return lambda item: [Source(LIBRARY, "library", source_of(library, item.path))]
+def from_library(library: Library, depots: Sequence[Depot]) -> Callable[[Item], Iterable[Source]]:
+    """Backups read the library, and only for what was freed there a depot of theirs that has it."""
+
+    def source(item: Item) -> list[Source]:
+        return [Source(LIBRARY, "library", source_of(library, item.path))]
+
+    if library.db.execute(f"{FREED} LIMIT 1").fetchone() is None:
+        return source
+    anywhere = from_anywhere(library, depots, LIBRARY)
+
+    def sources(item: Item) -> Iterable[Source]:
+        freed = library.db.execute(f"{FREED} AND file = ?", (item.file,)).fetchone()
+        return anywhere(item) if freed else source(item)
+
+    return sources
 
 
 def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Callable[[Item], Iterable[Source]]:
-    """Mending reads the library, or any depot within reach but `target` whose copy was good when last looked at."""
+    """Mending reads the library, unless it was freed there, or any depot but `target` whose copy was good when last seen."""
     numbers = {number_of(library, depot): depot for depot in depots}
 
     def sources(item: Item) -> Iterator[Source]:

@@ -103,13 +103,14 @@ class Account:
     findings: list[Finding] = field(default_factory=list)
 
     def enter(self, wanted: Wanted, result: Brought, first: Shelf) -> None:
-        amount = Amount(wanted.frames, 1, wanted.bytes)
+        # What has arrived has the right digest, and so the right size; a depot's damaged file may have any.
+        amount = Amount(wanted.frames, 1, wanted.bytes if result.trouble else result.bytes)
         self.came_in += amount
         if result.trouble:
             self.left_out.append(LeftOut(result.path, result.trouble, amount))
             return
         what = f"from {result.shelf.name}" if result.shelf else "there already"
-        self.kept[what] = self.kept.get(what, Amount()) + Amount(wanted.frames, 1, result.bytes)
+        self.kept[what] = self.kept.get(what, NOTHING) + amount
         if result.shelf is not None and result.shelf is not first:
             self.findings.append(Finding(result.path, f"was not sound at {first.name}; taken from {result.shelf.name}"))
 
@@ -212,7 +213,8 @@ def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tupl
     receipt = account.receipt(library.name, next_number(library.receipts), shelves, started, {})
     _make_known(library, depots)
     proven.enter(library)
-    with library.ledger.changing() as db:
+    with library.ledger.changing(facts=True) as db:
+        db.execute("UPDATE bound SET freed = ''")  # they are all here again
         settle_all(db)
     write_receipt(library.receipts, receipt)
     begun.unlink()
@@ -241,7 +243,21 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
     flush_folder(root / "ledger")
     library = Library(root)
     _make_known(library, depots)
+    with library.ledger.changing() as db:
+        _keep_away(library)
+        settle_all(db)
     return library
+
+
+def _keep_away(library: Library) -> None:
+    """What is not here of a year that was freed is no loss; a depot's ledger does not tell it file by file."""
+    rows = library.db.execute(
+        "SELECT f.id, f.path FROM files f JOIN frames r ON r.id = f.frame JOIN bound b ON b.year = r.year WHERE b.freed != ''"
+    )
+    library.db.executemany(
+        "INSERT INTO copies (depot, file, state) VALUES (0, ?, 'freed')",
+        [(row["id"],) for row in rows if not (library.root / row["path"]).exists()],
+    )
 
 
 def _make_known(library: Library, depots: Sequence[Depot]) -> None:

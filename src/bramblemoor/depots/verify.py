@@ -30,6 +30,7 @@ from bramblemoor.depots.register import (
 from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.tally import settle
 from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.comparing import FREED
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
@@ -206,7 +207,7 @@ def _expected(place: int, year: int | None) -> str:
     if place == LIBRARY:
         return (
             "SELECT f.id, f.path, f.bytes, f.sha256, f.role, 0 AS read_at FROM files f"
-            f" WHERE f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed'){of_year}"
+            f" WHERE f.id NOT IN ({FREED}){of_year}"
         )
     return (
         "SELECT f.id, coalesce(c.path, f.path) AS path, f.bytes, coalesce(c.sha256, f.sha256) AS sha256, f.role, c.read_at"

@@ -10,6 +10,7 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.lane import Item
 from bramblemoor.depots.placing import Intent
 from bramblemoor.depots.terms import LACKING, Terms, chosen, prepare
+from bramblemoor.library.comparing import FREED
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import Amount
@@ -33,13 +34,22 @@ class Member:
         return 1 << self.place
 
 
+def at_hand(members: Sequence[Member]) -> str:
+    """SQL that holds of a file `f` that a run can get: it is in the library or, where it was freed, good at one of its depots."""
+    numbers = ", ".join(str(member.number) for member in members)
+    return (
+        f"(f.id NOT IN ({FREED}) OR EXISTS (SELECT 1 FROM copies g WHERE g.file = f.id AND g.depot IN ({numbers})"
+        " AND g.sha256 IS NULL AND g.state IN ('proven', 'cached', 'written')))"
+    )
+
+
 class Work:
     """What is to be copied where, those files first that have the fewest proven copies."""
 
     def __init__(
         self, library: Library, members: Sequence[Member], lacking: str, *, before_moves: bool = False
     ) -> None:
-        """`lacking` is LACKING or AMISS: everything a depot should have and has not, or what is known to be amiss there.
+        """`lacking` is LACKING, with what else must hold, or AMISS: what a depot should have and has not, or has amiss.
 
         `before_moves` says that leftovers at the depots will still be moved to where they are wanted.
         """
@@ -63,7 +73,6 @@ class Work:
                 "INSERT INTO temp.lacks SELECT f.id, ?, c.file IS NOT NULL FROM files f"
                 " LEFT JOIN copies c ON c.file = f.id AND c.depot = ?"
                 f" LEFT JOIN frames r ON r.id = f.frame WHERE {lacking} AND {where}"
-                " AND f.id NOT IN (SELECT file FROM copies WHERE depot = 0 AND state = 'freed')"
                 f" AND NOT ({before_moves} AND c.file IS NULL AND EXISTS (SELECT 1 FROM leftovers l"
                 " WHERE l.depot = ? AND l.sha256 = f.sha256 AND l.state != 'damaged'))",
                 (member.bit, member.number, *values, member.number),

@@ -24,7 +24,7 @@ from bramblemoor.library.walk import EVERYTHING, Span, shown, walk
 _COARSE = 2_000_000_000  # ns: some file systems keep every second second
 _FEW = 2000  # files that one process has compared before another one would have begun
 _AT_ONCE = 1000
-_FREED = "SELECT file FROM copies WHERE depot = 0 AND state = 'freed'"
+FREED = "SELECT file FROM copies WHERE depot = 0 AND state = 'freed'"
 
 Row = tuple[str, str, int | None, int, int, int, int]
 """(path, kind, number of the file, bytes, mtime in ns, inode, ctime in ns) of what differs from the ledger."""
@@ -47,7 +47,7 @@ class _Share:
         cursor = self.db.cursor()
         cursor.row_factory = None
         # Mostly there are none, and asking for each file is work.
-        here = f"AND id NOT IN ({_FREED})" if self.db.execute(f"{_FREED} LIMIT 1").fetchone() else ""
+        here = f"AND id NOT IN ({FREED})" if self.db.execute(f"{FREED} LIMIT 1").fetchone() else ""
         expected = cursor.execute(
             "SELECT path, bytes, seen_ns, inode, ctime_ns, id FROM files"
             f" WHERE role != 'ledger' {here} AND path >= ? AND path < ? ORDER BY path",
@@ -93,7 +93,7 @@ class _Share:
 
     def _is_freed(self, path: str) -> bool:
         """Whether a file was said to be freed, and is still there because freeing was interrupted."""
-        row = self.db.execute(f"SELECT 1 FROM files WHERE path = ? AND id IN ({_FREED})", (path,))
+        row = self.db.execute(f"SELECT 1 FROM files WHERE path = ? AND id IN ({FREED})", (path,))
         return row.fetchone() is not None
 
 

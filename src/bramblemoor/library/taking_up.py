@@ -184,3 +184,7 @@ def _enter_picture(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
     claims = [*reading.claims, *([Claim("taken", str(named), "name")] if named else [])]
     add_claims(db, frame, path, claims)
     settle(db, frame)
+    if is_bound(db, frame):
+        yield Finding(
+            path, "it is new in a year that is bound; to bind it with the rest: reopen, backup, then bind again"
+        )
