@@ -614,6 +614,23 @@ def test_a_year_that_is_away_is_kept_safe(shell: Shell, library: Path, depots: d
     assert opened["balanced"] and pictures(library) == pictures(wren / "data")
 
 
+def test_some_of_a_freed_year_is_restored_to_its_library(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    whole = pictures(library)
+    shell("backup", cwd=library)
+    shell("bind", "2024", "--at", "heron", "--at", "otter", cwd=library)
+    shell("free", "2024", "--yes", cwd=library)
+    shell("restore", ".", "--frame", "ALD_0030.jpg", cwd=library)
+    shell("stocktake", cwd=library)
+    assert "freed on" in shell("bind", cwd=library).out
+    assert shell("standing", "--json", cwd=library, code=None).json["years"]["2024"]["held"]["library"] == 1
+    shell("restore", ".", "--year", "2024", cwd=library)
+    assert pictures(library) == whole and "freed on" not in shell("bind", cwd=library).out
+    shell("backup", cwd=library)
+    assert shell("free", "2024", "--yes", "--json", cwd=library).json["came_in"]["files"] == len(whole) - len(
+        pictures(library)
+    )
+
+
 # From the third file on, nothing can be put in its place at one depot.
 STUCK = """
 import errno, os

@@ -12,10 +12,16 @@ from bramblemoor.depots.tally import settle
 from bramblemoor.depots.terms import prepare
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.comparing import FREED
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Receipt, encode, next_number, stamp, write_receipt
+
+_ALL_HERE = f"""
+    UPDATE bound SET freed = '' WHERE year NOT IN (
+        SELECT r.year FROM files f JOIN frames r ON r.id = f.frame WHERE f.id IN ({FREED}) AND r.year NOT NULL)
+"""
 
 
 @dataclass(frozen=True)
@@ -81,16 +87,19 @@ def restore_some(
     target.mkdir(parents=True, exist_ok=True)
     require_room(target, menu.lacking(target), "Restoring")
     account = Account()
-    here = library is not None and target.resolve() == library.root
+    here: list[tuple[str, str]] = []
     for wanted, result in bring_all(target, menu, progress):
         account.enter(wanted, result, shelves[0])
-        if here and not result.trouble and library is not None:
-            with library.ledger.changing() as db:
-                db.execute(
-                    "DELETE FROM copies WHERE depot = 0 AND file = (SELECT id FROM files WHERE path = ? AND sha256 = ?)",
-                    (wanted.path, wanted.sha256),
-                )
-                settle(db)
+        if not result.trouble:
+            here.append((wanted.path, wanted.sha256))
+    if library is not None and target.resolve() == library.root:
+        with library.ledger.changing(facts=True) as db:  # now that all are in place
+            db.executemany(
+                "DELETE FROM copies WHERE depot = 0 AND file = (SELECT id FROM files WHERE path = ? AND sha256 = ?)",
+                here,
+            )
+            db.execute(_ALL_HERE)
+            settle(db)
     more = {"to": str(target)} | ({"as of": moment} if moment != NOW else {})
     name = library.name if library else sources[0].name
     if library is not None and not library.read_only:
@@ -123,7 +132,7 @@ def _ledger_of(shelf: Shelf, moment: str) -> tuple[Ledger, bool]:
     """The ledger as it stood there then, read-only, or (False) the next that was kept."""
     ledger = shelf.ledger()
     if ledger is None:
-        when = "" if moment == NOW else f" as of {moment[:10]}"
+        when = "" if moment == NOW else f" from before {moment[:10]}"
         raise DepotTrouble(
             f"The depot {shelf.name} holds no ledger{when}.",
             "Name another depot, or another date: bramblemoor earlier DEPOT lists what there is.",
