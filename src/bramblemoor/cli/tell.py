@@ -38,7 +38,7 @@ def tell(
     An empty text takes a title, caption or location away. The picture itself is not touched: what you say goes into the XMP
     beside it.
     """
-    from bramblemoor.library.catalogue import add_claims, is_bound
+    from bramblemoor.library.catalogue import add_claims, is_bound, settle
     from bramblemoor.library.lookup import frame_named
     from bramblemoor.library.sidecars import write_sidecar
 
@@ -64,6 +64,13 @@ def tell(
             )
         with library.ledger.changing(facts=True) as db:
             add_claims(db, number, "you", claims)
+            settle(db, number)
+            if is_bound(db, number):
+                year = db.execute("SELECT year FROM frames WHERE id = ?", (number,)).fetchone()[0]
+                raise WrongUse(
+                    f"That would bring it into {year}, which is bound; nothing was entered.",
+                    f"Open it first: bramblemoor reopen {year}.",
+                )
             write_sidecar(library, number)
     document = frame_document(library, number)
     if json:

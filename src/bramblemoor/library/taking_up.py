@@ -25,6 +25,8 @@ _CHANGED = """
 _MOVED = "SELECT file, path, role, frame FROM temp.stock WHERE kind = 'moved' AND path > ? ORDER BY path LIMIT 500"
 _NEW = "SELECT * FROM temp.stock WHERE kind = 'new' AND path > ? AND path LIKE '%.xmp' = ? ORDER BY path LIMIT 500"
 
+_LATE = "it is new in a year that is bound; to bind it with the rest: reopen, backup, then bind again"
+
 
 def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
     """Enter what changed, moved or is new, inside a transaction; yields what a person should know.
@@ -128,6 +130,8 @@ def _claims_of_sidecar(library: Library, frame: int, path: str) -> Iterator[Find
     ]
     if add_claims(db, frame, path, fresh):
         settle(db, frame)
+        if is_bound(db, frame):
+            yield Finding(path, _LATE)  # by the date that it tells now
 
 
 def _enter_new(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
@@ -185,6 +189,4 @@ def _enter_picture(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
     add_claims(db, frame, path, claims)
     settle(db, frame)
     if is_bound(db, frame):
-        yield Finding(
-            path, "it is new in a year that is bound; to bind it with the rest: reopen, backup, then bind again"
-        )
+        yield Finding(path, _LATE)
