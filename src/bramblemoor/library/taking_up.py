@@ -23,6 +23,10 @@ _CHANGED = """
 """
 
 _MOVED = "SELECT file, path, role, frame FROM temp.stock WHERE kind = 'moved' AND path > ? ORDER BY path LIMIT 500"
+_MOVED_BOUND = """
+    SELECT r.year, count(*) FROM temp.stock s JOIN frames r ON r.id = s.frame JOIN bound b ON b.year = r.year
+    WHERE s.kind = 'moved' GROUP BY r.year ORDER BY r.year
+"""
 _NEW = "SELECT * FROM temp.stock WHERE kind = 'new' AND path > ? AND path LIKE '%.xmp' = ? ORDER BY path LIMIT 500"
 
 _LATE = "it is new in a year that is bound; to bind it with the rest: reopen, backup, then bind again"
@@ -35,6 +39,11 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
     """
     db = library.db
     _moved(library)
+    for year, count in db.execute(_MOVED_BOUND).fetchall():
+        yield Finding(
+            str(year),
+            f"{count:,} of its files were moved or renamed, and it is bound: its receipt has the former names",
+        )
     for row in db.execute(_CHANGED).fetchall():
         bound = row["frame"] is not None and is_bound(db, row["frame"])
         if row["role"] not in loose or bound:
