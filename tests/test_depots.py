@@ -306,6 +306,13 @@ def test_two_depots_are_brought_level_without_the_library(
     (tmp_path / "away").rename(library)
     assert shell("backup", cwd=library).out
     assert data_of(depots["dipper"]) == data_of(depots["otter"]) == pictures(library)
+    # What is listed at the second and is not there, or not as long, is lacking as well.
+    shutil.rmtree(depots["otter"] / "data/pictures/2025/2025-11")
+    longer = next((depots["otter"] / "data/pictures/2024").rglob("*.jpg"))
+    longer.write_bytes(longer.read_bytes() + b"longer")
+    shell("depot", "level", "heron", "otter", cwd=library)
+    assert data_of(depots["otter"]) == data_of(depots["heron"])
+    valid(depots["otter"])
     # A depot that gets less takes nothing away from one that gets more.
     (tmp_path / "few").mkdir()
     shell("depot", "add", "few", tmp_path / "few", "--site", "attic", "--medium", "ssd", "--year", "2025", cwd=library)

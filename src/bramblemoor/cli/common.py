@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.errors import DepotTrouble, WrongUse
+from bramblemoor.errors import DepotTrouble, NoLibrary, WrongUse
 from bramblemoor.library.home import Library, find_library
 
 if TYPE_CHECKING:
@@ -150,5 +150,8 @@ def depot_at(depot: str, library_dir: Path | None) -> "Depot":
     know_stand_ins()
     if (Path(depot) / "depot.toml").is_file():
         return open_depot(Path(depot))
-    library = library_here(library_dir)
+    try:
+        library = library_here(library_dir)
+    except NoLibrary:
+        return open_depot(Path(depot))  # says what is wrong with it
     return open_known(library, depots_named(library, [depot])[0])

@@ -434,8 +434,9 @@ def alone(
 
 @app.command("level")
 def level(
-    source: Annotated[Path, typer.Argument(metavar="FROM", help="The folder of the depot that is complete.")],
-    target: Annotated[Path, typer.Argument(metavar="TO", help="The folder of the depot to bring level with it.")],
+    source: Annotated[str, typer.Argument(metavar="FROM", help="The depot that is complete: its folder, or its name.")],
+    target: Annotated[str, typer.Argument(metavar="TO", help="The depot to bring level with it.")],
+    library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
     """Bring one depot level with another of the same library, while the library itself is away.
@@ -444,11 +445,9 @@ def level(
     """
     from bramblemoor.cli.receipts import end_stopped, finish
     from bramblemoor.depots.copying import Pace
-    from bramblemoor.depots.depot import open_depot
     from bramblemoor.depots.level import level as run
 
-    know_stand_ins()
-    first, second, pace = open_depot(source), open_depot(target), Pace()
+    first, second, pace = depot_at(source, library_dir), depot_at(target, library_dir), Pace()
     with second.held(), stoppable(pace), say.meter() as progress:
         receipt = run(first, second, progress, pace)
     if pace.stopped:

@@ -3,6 +3,7 @@
 import hashlib
 import sqlite3
 from collections.abc import Iterator
+from pathlib import Path
 
 from bramblemoor.depots.copying import Pace, Progress
 from bramblemoor.depots.depot import Depot
@@ -25,7 +26,7 @@ from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut
 _PAGE = 1000
 _TABLE = """
     CREATE TABLE wanted (path TEXT PRIMARY KEY, sha256 TEXT, bytes INTEGER, mtime_ns INTEGER, frames INTEGER);
-    CREATE TABLE held (path TEXT PRIMARY KEY, sha256 TEXT);
+    CREATE TABLE held (path TEXT PRIMARY KEY, sha256 TEXT, bytes INTEGER);
     CREATE TABLE elsewhere (path TEXT PRIMARY KEY);
     CREATE INDEX held_sha256 ON held (sha256); BEGIN;
 """
@@ -96,7 +97,7 @@ def _amount(db: sqlite3.Connection, table: str) -> Amount:
 def _not_level(db: sqlite3.Connection, source: Depot, target: Depot, removed: int) -> list[Finding]:
     """What a person should know of what the source could not give, and of what left its place."""
     lacking = db.execute(
-        "SELECT count(*) FROM elsewhere e LEFT JOIN held h ON h.path = e.path WHERE h.path IS NULL"
+        "SELECT count(*) FROM elsewhere e LEFT JOIN held h ON h.path = e.path WHERE h.bytes IS NULL"
     ).fetchone()[0]
     findings = []
     if lacking:
@@ -110,14 +111,17 @@ def _not_level(db: sqlite3.Connection, source: Depot, target: Depot, removed: in
     return findings
 
 
-_LACKS = "SELECT w.* FROM wanted w LEFT JOIN held h ON h.path = w.path WHERE h.sha256 IS NOT w.sha256"
+# What is listed there and has gone, or has another size, is lacking too; only reading tells the rest.
+_LACKS = """
+    SELECT w.* FROM wanted w LEFT JOIN held h ON h.path = w.path WHERE h.sha256 IS NOT w.sha256 OR h.bytes IS NOT w.bytes
+"""
 # What the source does not hold, but the library does, is no surplus: the source may get less than the target.
 _SURPLUS = """
     SELECT h.* FROM held h WHERE h.path NOT IN (SELECT path FROM wanted) AND h.path NOT IN (SELECT path FROM elsewhere)
 """
 _MOVABLE = f"""
     SELECT min(h.path) AS was, l.path, l.sha256, l.bytes, l.frames FROM ({_LACKS}) l
-    JOIN ({_SURPLUS}) h ON h.sha256 = l.sha256 GROUP BY l.sha256
+    JOIN ({_SURPLUS}) h ON h.sha256 = l.sha256 AND h.bytes = l.bytes GROUP BY l.sha256
 """
 
 
@@ -155,8 +159,16 @@ def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
     held, after = DepotShelf(target), ""
     while page := held.paths(after, _PAGE):
         after = page[-1][0]
-        db.executemany("INSERT INTO held VALUES (?, ?)", page)
+        found = ((path, sha256, _size(target.data / path)) for path, sha256 in page)
+        db.executemany("INSERT INTO held VALUES (?, ?, ?)", found)
     return db
+
+
+def _size(path: Path) -> int | None:
+    try:
+        return path.stat().st_size
+    except FileNotFoundError:
+        return None
 
 
 def _carry_out(
@@ -176,7 +188,7 @@ def _carry_out(
     if moves:
         journal.move(Intent(r["path"], r["sha256"], r["bytes"], was=r["was"], what="move") for r in moves)
         for row in moves:
-            db.execute("INSERT OR REPLACE INTO held VALUES (?, ?)", (row["path"], row["sha256"]))
+            db.execute("INSERT OR REPLACE INTO held VALUES (?, ?, ?)", (row["path"], row["sha256"], row["bytes"]))
             moved += Amount(row["frames"], 1, row["bytes"])
     failed: list[tuple[Item, str]] = []
     copied, done = NOTHING, 0
