@@ -135,10 +135,14 @@ def reopen(
         stack.enter_context(library.held())
         opened, _ = stack.enter_context(open_depots(library, depots or (), to_write=False))
         progress = stack.enter_context(say.meter())
-        receipt = run(library, year, opened, progress)
+        receipt, complete = run(library, year, opened, progress)
     if not json:
-        verdict = "stays bound: not all of it could be had" if receipt.left_out else "is open for work"
-        say.line(f"{year} {verdict}. When done: bramblemoor backup, then bramblemoor bind {year} --at DEPOT.")
+        if complete:
+            say.line(
+                f"{year} is open for work. When done: bramblemoor backup, then bramblemoor bind {year} --at DEPOT."
+            )
+        else:
+            say.line(f"{year} stays bound: not all of it could be had. Attach a drive that has it, and run this again.")
         say.line()
     finish(receipt, json=json, attention=bool(receipt.left_out))
 

@@ -14,7 +14,7 @@ from bramblemoor.depots.known import known_depots
 from bramblemoor.depots.records import make_receipt, run_name
 from bramblemoor.depots.register import finish_at, number_of
 from bramblemoor.depots.restore import Account, Menu, bring_all
-from bramblemoor.depots.shelf import DepotShelf
+from bramblemoor.depots.shelf import DIFFERENT, DepotShelf
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.verify import Result, Scope, read_places
 from bramblemoor.errors import NotPossible, WrongUse
@@ -222,10 +222,11 @@ def _remove_empty(folders: set[Path], top: Path) -> None:
         flush_folder(level)
 
 
-def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progress) -> Receipt:
+def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progress) -> tuple[Receipt, bool]:
     """Open a bound year for work: what was freed is brought back from `depots`, and the year is bound no more.
 
-    Raises WrongUse for a year that is not bound. Where a file cannot be had the year stays bound.
+    Where a file cannot be had the year stays bound (False). What somebody put in the place of one that was freed is for taking
+    stock to judge. Raises WrongUse for a year that is not bound.
     """
     bound = _bound(library, year)
     if bound is None:
@@ -245,7 +246,8 @@ def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progr
         receipt.left_out, receipt.findings,
     )  # fmt: skip
     receipt.about["year"] = str(year)
-    if not receipt.left_out:
+    complete = all(left.reason == DIFFERENT for left in receipt.left_out)
+    if complete:
         with library.ledger.changing(facts=True) as db:
             db.execute(f"DELETE FROM copies WHERE depot = 0 AND file IN (SELECT id FROM ({_OF_YEAR}))", (year,))
             db.execute(f"UPDATE files SET seen_ns = 0 WHERE id IN (SELECT id FROM ({_OF_YEAR}))", (year,))
@@ -253,7 +255,7 @@ def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progr
             _write_what_was_told(library, year)
             settle(db)
     write_receipt(library.receipts, receipt)
-    return receipt
+    return receipt, complete
 
 
 def _write_what_was_told(library: Library, year: int) -> None:

@@ -19,6 +19,7 @@ from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.ledger import Ledger
 
 NOW = "9999"
+DIFFERENT = "a different file is at the target; it was left as it is"
 
 
 class Shelf(ABC):
@@ -137,7 +138,7 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
         if digest_of(place) == sha256:
             return Brought(path, place.stat().st_size)
         if not place.name.endswith(TEMPORARY):
-            return Brought(path, trouble="a different file is at the target; it was left as it is")
+            return Brought(path, trouble=DIFFERENT)
     place.parent.mkdir(parents=True, exist_ok=True)
     fresh = place if place.name.endswith(TEMPORARY) else place.with_name(place.name + TEMPORARY)
     troubles = []

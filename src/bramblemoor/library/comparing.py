@@ -24,6 +24,7 @@ from bramblemoor.library.walk import EVERYTHING, Span, shown, walk
 _COARSE = 2_000_000_000  # ns: some file systems keep every second second
 _FEW = 2000  # files that one process has compared before another one would have begun
 _AT_ONCE = 1000
+_FREED_BUT_HERE = "its year was freed, so it is not copied: to work on it, reopen the year; else free the year again"
 FREED = "SELECT file FROM copies WHERE depot = 0 AND state = 'freed'"
 
 Row = tuple[str, str, int | None, int, int, int, int]
@@ -63,7 +64,9 @@ class _Share:
                 rows.append(self._vanished(due))
                 due = next(expected, None)
             if due is None or due[0] != path:
-                if not self._is_freed(path):
+                if self._is_freed(path):
+                    self.passed_over.append(Finding(path, _FREED_BUT_HERE))
+                else:
                     rows.append((path, "new", None, *seen[1:]))
             else:
                 if due[:5] != seen and (inodes or due[:3] != seen[:3]):
@@ -92,7 +95,7 @@ class _Share:
         return (due[0], "vanished", due[5], due[1], self._time(due[5]), 0, 0)
 
     def _is_freed(self, path: str) -> bool:
-        """Whether a file was said to be freed, and is still there because freeing was interrupted."""
+        """Whether a file was said to be freed; it is there if freeing was interrupted, or somebody put one there."""
         row = self.db.execute(f"SELECT 1 FROM files WHERE path = ? AND id IN ({FREED})", (path,))
         return row.fetchone() is not None
 
