@@ -627,6 +627,25 @@ def test_a_year_that_is_away_is_kept_safe(shell: Shell, library: Path, depots: d
     assert opened["balanced"] and pictures(library) == pictures(wren / "data")
 
 
+def test_the_last_copies_of_a_freed_year_stay(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    """Whatever the depots are said to get: a mirror would delete them for good."""
+    of_year = {name for name in pictures(library) if name.startswith("pictures/2024/")}
+    shell("backup", cwd=library)
+    shell("bind", "2024", "--at", "heron", "--at", "otter", cwd=library)
+    shell("free", "2024", "--yes", cwd=library)
+    for name in depots:
+        shell("depot", "change", name, "--year", "2025-2026", "--keep-for", "none", cwd=library)
+    for _ in range(2):
+        told = shell("backup", cwd=library, code=1).out
+        assert "too few other drives" in told and told.count(f": {len(of_year)} files") == 2
+        assert [of_year <= set(pictures(root / "data")) for root in depots.values()].count(True) == 2
+    assert "let more have them" in shell("standing", cwd=library, code=1).out
+    shell("reopen", "2024", cwd=library)
+    shell("backup", cwd=library)
+    assert not any(of_year & set(pictures(root / "data")) for root in depots.values())
+    assert of_year < set(pictures(library))
+
+
 def test_some_of_a_freed_year_is_restored_to_its_library(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
     whole = pictures(library)
     shell("backup", cwd=library)

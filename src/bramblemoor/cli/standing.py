@@ -265,6 +265,14 @@ def _advice(library: Library, weighed: "Standing") -> list[str]:
     if len(devices) < rule.copies:
         lying = say.many(len(devices), "physical device")
         steps.append(f"copies lie on {lying}, and the rule asks for {rule.copies}: add a depot on a drive of its own.")
+    if not steps and not weighed.sound:
+        total = weighed.total()
+        if total["lost"]:
+            lost = say.many(total["lost"], "frame")
+            steps.append(f"{lost} lost: attach every drive you have and verify; look into bramblemoor earlier DEPOT.")
+        poor = say.many(total["short"] + total["single"], "frame")
+        if weighed.frames > total["sound"] + total["lost"]:
+            steps.append(f"{poor} at too few depots: let more have them (bramblemoor depot change), or add a depot.")
     return steps or ["nothing; come back after the next shoot, or read the copies again: bramblemoor verify."]
 
 

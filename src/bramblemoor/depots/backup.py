@@ -9,7 +9,7 @@ from bramblemoor.depots.earlier import purge_expired, thin_ledgers, write_purge_
 from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import finish_at, number_of, remember_device, remember_line
 from bramblemoor.depots.terms import LACKING, chosen
-from bramblemoor.depots.work import Member, Work, at_hand, enter_moves, enter_removals, moves, removals
+from bramblemoor.depots.work import Member, Work, at_hand, enter_moves, enter_removals, moves, removals, stays
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.comparing import FREED
@@ -20,6 +20,7 @@ from bramblemoor.library.stock import renew_snapshot, take_stock
 _ALL = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
 
 _AWAY = "put away: no longer on the working drive, and no drive of this run has them; let one take part that does"
+_STAYS = "not chosen for it any more, but not taken away: the library does not have them, and too few other drives do"
 
 
 @dataclass
@@ -53,7 +54,7 @@ def plan_backup(library: Library, depots: Sequence[Depot], progress: Progress) -
         member.depot.name: Planned(
             work.left(member),
             total(Amount(0, 1, intent.bytes) for intent in moves(library.db, member)),
-            total(Amount(0, 1, intent.bytes) for intent in removals(library.db, member)),
+            total(Amount(0, 1, intent.bytes) for intent in removals(library.db, member, library.settings.erase.copies)),
         )
         for member in members
     }
@@ -83,6 +84,9 @@ def backup(
     away = _away(library, members)
     run.copy(work, from_library(library, depots))
     findings = [*run.findings, *stock.findings]
+    for member in members:
+        if count := stays(library.db, member, library.settings.erase.copies):
+            findings.append(Finding(f"{member.depot.name}: {count:,} files", _STAYS))
     if not run.journals:
         name, ended = run.name, stamp(now_utc())
         findings += [Finding(one.name, one.reason) for one in away]
@@ -126,11 +130,11 @@ def _purge(library: Library, depot: Depot, started: str) -> None:
 
 def _change(run: CopyRun, member: Member) -> Changes:
     """Carry removals and moves out at a depot; both are entered at once."""
-    db = run.library.db
+    db, least = run.library.db, run.library.settings.erase.copies
     changes = Changes()
-    if next(removals(db, member), None) is not None:
+    if next(removals(db, member, least), None) is not None:
         journal = run.journal(member)
-        journal.remove(removals(db, member))
+        journal.remove(removals(db, member, least))
         with run.library.ledger.changing():
             changes.removed = enter_removals(db, member, (i for i in journal.intents() if i.what == "remove"))
     if next(moves(db, member), None) is not None:
@@ -205,7 +209,7 @@ def _receipt(
             Kept(f"{name}: copied and read back{doubt}", outcome.copied),
             Kept(f"{name}: moved there as in the library", change.moved),
             Kept(f"{name}: there already", good - outcome.copied - change.moved),
-            Kept(f"{name}: not in the library any more; moved to earlier/", change.removed),
+            Kept(f"{name}: no longer to be there; moved to earlier/", change.removed),
         ]
         left_out += [
             LeftOut(f"{name}: {item.path}", trouble, Amount(int(item.frames), 1, item.bytes))

@@ -16,6 +16,15 @@ from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import Amount
 
 AMISS = "c.state IN ('damaged', 'missing')"
+_NOT_CHOSEN = """
+    FROM copies c JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame
+    WHERE c.depot = ? AND c.state != 'missing' AND NOT coalesce({where}, 0)
+"""
+_NOT_NEEDED = """
+    (NOT EXISTS (SELECT 1 FROM copies l WHERE l.depot = 0 AND l.file = f.id) OR (
+        SELECT count(DISTINCT d.device) FROM copies o JOIN depots d ON d.number = o.depot WHERE o.file = f.id
+        AND o.depot != c.depot AND o.state = 'proven' AND o.sha256 IS NULL AND d.retired = '') >= ?)
+"""
 _PAGE = 500
 _AMOUNT = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
 
@@ -220,8 +229,11 @@ def enter_moves(db: sqlite3.Connection, member: Member, intents: Iterator[Intent
     return moved
 
 
-def removals(db: sqlite3.Connection, member: Member) -> Iterator[Intent]:
-    """What a depot has and should not have: leftovers that nobody wants, and what is not chosen for it any more."""
+def removals(db: sqlite3.Connection, member: Member, least: int) -> Iterator[Intent]:
+    """What a depot has and should not have: leftovers that nobody wants, and what is not chosen for it any more.
+
+    What the library itself does not hold soundly is taken away only where `least` other drives do.
+    """
     where, values = chosen(member.terms)
     why = "removed from the library"
     for row in db.execute(
@@ -233,12 +245,23 @@ def removals(db: sqlite3.Connection, member: Member) -> Iterator[Intent]:
         yield Intent(row["path"], row["sha256"], row["bytes"], why=why, what="remove")
     if member.terms.chooses:
         for row in db.execute(
-            "SELECT coalesce(c.path, f.path) AS path, coalesce(c.sha256, f.sha256) AS sha256, f.bytes FROM copies c"
-            " JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame"
-            f" WHERE c.depot = ? AND c.state != 'missing' AND NOT coalesce({where}, 0)",
-            (member.number, *values),
+            "SELECT coalesce(c.path, f.path) AS path, coalesce(c.sha256, f.sha256) AS sha256, f.bytes"
+            f" {_NOT_CHOSEN.format(where=where)} AND {_NOT_NEEDED}",
+            (member.number, *values, least),
         ):
             yield Intent(row["path"], row["sha256"], row["bytes"], why="no longer chosen for this depot", what="remove")
+
+
+def stays(db: sqlite3.Connection, member: Member, least: int) -> int:
+    """How many files are not chosen for a depot any more, and yet not taken away."""
+    if not member.terms.chooses:
+        return 0
+    where, values = chosen(member.terms)
+    row = db.execute(
+        f"SELECT count(*) {_NOT_CHOSEN.format(where=where)} AND NOT ({_NOT_NEEDED})", (member.number, *values, least)
+    )
+    count: int = row.fetchone()[0]
+    return count
 
 
 def enter_removals(db: sqlite3.Connection, member: Member, intents: Iterator[Intent]) -> Amount:
