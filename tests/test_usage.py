@@ -86,3 +86,11 @@ def test_a_name_is_shown_as_it_is(shell: Shell, library: Path, depots: dict[str,
     shell("stocktake", "--let-go", cwd=library, code=None)
     shell("backup", cwd=library, code=None)
     assert f"{folder}/{name}" in shell("earlier", next(iter(depots)), cwd=library).out.replace("\n", "")
+
+
+@pytest.mark.parametrize(("right", "wrong"), [("[erase]\ncopies = 2", "[erase]\ncopies = 0"), ("= 180", '= "long"')])
+def test_settings_that_cannot_be_meant_stop_every_run(shell: Shell, right: str, wrong: str) -> None:
+    shell("new", "lib")
+    settings = shell.folder / "lib/bramblemoor.toml"
+    settings.write_text(settings.read_text().replace(right, wrong))
+    assert "Put it right with an editor" in shell("free", "2024", "--yes", "--library", "lib", code=3).err

@@ -2,6 +2,7 @@
 
 import tomllib
 from pathlib import Path
+from typing import Annotated
 
 import msgspec
 
@@ -9,28 +10,29 @@ from bramblemoor.errors import NotPossible
 from bramblemoor.library.durable import write_atomically
 
 FILE = "bramblemoor.toml"
+AtLeastOne = Annotated[int, msgspec.Meta(ge=1)]
 
 
 class Rule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """When a frame is sound: so many copies, on so many kinds of medium, at so many sites, each read within `fresh_days`."""
 
-    copies: int = 3
-    media: int = 2
-    sites: int = 2
-    fresh_days: int = 180
+    copies: AtLeastOne = 3
+    media: AtLeastOne = 2
+    sites: AtLeastOne = 2
+    fresh_days: AtLeastOne = 180
 
 
 class Guard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How much may have been changed or removed by others before a run stops and asks: a share, or a number of frames."""
 
-    share: float = 0.05
-    frames: int = 500
+    share: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.05
+    frames: Annotated[int, msgspec.Meta(ge=0)] = 500
 
 
 class Erase(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What must hold before a year leaves the working drive: so many copies on other drives, read back and fresh."""
 
-    copies: int = 2
+    copies: AtLeastOne = 2
 
 
 class Home(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
