@@ -57,6 +57,33 @@ def test_moves_in_the_library_become_moves_at_depots(shell: Shell, library: Path
     assert shell("standing", "--json", cwd=library).json["safe"]
 
 
+def test_sidecars_follow_pictures_that_were_moved_alone(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", cwd=library)
+    plain, edited, taken = sorted((library / "pictures/2024").rglob("ALD_*.jpg"))[:3]
+    sidecar = Path(f"{edited}.xmp")
+    sidecar.write_bytes(sidecar.read_bytes().replace(b"<rdf:RDF", b"<rdf:RDF "))
+    written = sidecar.read_bytes()
+    (library / "pictures/elsewhere").mkdir()
+    for picture in (plain, edited, taken):
+        picture.rename(library / "pictures/elsewhere" / picture.name)
+    other = library / f"pictures/elsewhere/{taken.name}.xmp"
+    other.write_bytes(written)
+    planned = shell("stocktake", "--dry-run", "--json", cwd=library, code=1).json
+    assert len(planned["moved"]) == 5 and sidecar.exists()
+    told = shell("stocktake", "--json", cwd=library, code=1).json
+    assert told["moved"] == planned["moved"]
+    assert [(one["name"], "another sidecar" in one["what"]) for one in told["findings"]] == [
+        (f"{taken.relative_to(library)}.xmp", True)
+    ]
+    assert (library / f"pictures/elsewhere/{edited.name}.xmp").read_bytes() == written and not sidecar.exists()
+    assert "all as it was" in shell("stocktake", cwd=library).out
+    assert Path(f"{taken}.xmp").exists() and other.read_bytes() == written  # nothing was overwritten
+    shell("tell", edited.name, "--title", "Still one sidecar", cwd=library)
+    assert len(list(library.rglob(f"{edited.name}.xmp"))) == 1
+    shell("backup", cwd=library)
+    assert data_of(depots["otter"]) == pictures(library)
+
+
 def test_what_others_write_and_bring_is_taken_up(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
     shell("backup", cwd=library)
     sidecar = next((library / "pictures/2026").rglob("ALD_0669.jpg.xmp"))

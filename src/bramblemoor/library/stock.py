@@ -4,6 +4,7 @@ What has size, times and inode as recorded is not read. What others may change (
 taken up; a picture or delivered file whose content changed is a finding. What moved is recognised by its digest.
 """
 
+import os
 import sqlite3
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -14,7 +15,7 @@ from bramblemoor.errors import MassOfChanges
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.comparing import Row, compare
-from bramblemoor.library.durable import digest_of
+from bramblemoor.library.durable import digest_of, flush_folder
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
 
@@ -57,6 +58,13 @@ _FOLLOWED = """
 """
 _LEFT = "(SELECT was FROM temp.moves WHERE was NOT IN (SELECT path FROM temp.moves))"
 """Places that moved files left, and where nothing has moved to."""
+_LEFT_BEHIND = """
+    SELECT f.id, f.frame, f.path, coalesce(own.sha256, f.sha256) AS sha256, moved.path AS now FROM temp.stock moved
+    JOIN files f ON f.frame = moved.frame AND f.role = 'sidecar' AND f.path = moved.was || '.xmp'
+    LEFT JOIN temp.stock own ON own.path = f.path
+    WHERE moved.kind = 'moved' AND moved.role = 'original' AND coalesce(own.kind, '') NOT IN ('vanished', 'new')
+    AND f.path NOT IN (SELECT was FROM temp.stock WHERE was IS NOT NULL) ORDER BY f.path
+"""
 
 
 @dataclass
@@ -85,9 +93,10 @@ def take_stock(
     _compare(library, stock, progress)
     _read_what_differs(library, progress)
     _recognise_moves(library.db)
+    _judge(library, yes=yes)
+    stock.findings += _bring_along(library, carry_out=enter)
     for kind, count in library.db.execute("SELECT kind, count(*) FROM temp.stock GROUP BY kind"):
         stock.counts[kind] = count
-    _judge(library, yes=yes)
     if enter:
         _enter(library, stock, let_go=let_go)
     else:
@@ -195,21 +204,42 @@ def _judge(library: Library, *, yes: bool) -> None:
 
 
 def _vanished(library: Library) -> Iterator[Finding]:
-    """What is not where the ledger has it, with where a picture or sidecar of the same frame has gone."""
-    for row in library.db.execute(
-        "SELECT gone.path, gone.role, moved.path AS now FROM temp.stock gone LEFT JOIN temp.stock moved"
-        " ON moved.frame = gone.frame AND moved.kind = 'moved' AND moved.role = 'original'"
-        " WHERE gone.kind = 'vanished' ORDER BY gone.path"
-    ):
+    """What is not where the ledger has it."""
+    for row in library.db.execute("SELECT path, role FROM temp.stock WHERE kind = 'vanished' ORDER BY path"):
         if row["role"] not in _MAY_GO:
             yield Finding(row["path"], "it has vanished; bring it back with mend, or let it go with stocktake --let-go")
-    for row in library.db.execute(
-        "SELECT f.path, moved.path AS now FROM temp.stock moved JOIN files f ON f.frame = moved.frame AND f.role = 'sidecar'"
-        " WHERE moved.kind = 'moved' AND moved.role = 'original' AND f.path = moved.was || '.xmp'"
-        " AND f.path NOT IN (SELECT path FROM temp.stock WHERE kind = 'vanished')"
-        " AND f.path NOT IN (SELECT was FROM temp.stock WHERE was IS NOT NULL)"
-    ):
-        yield Finding(row["path"], f"its picture has moved to {row['now']}: move it there too")
+
+
+def _bring_along(library: Library, *, carry_out: bool) -> Iterator[Finding]:
+    """Let sidecars follow pictures that somebody moved without them; only what stands in the way is told."""
+    touched: set[Path] = set()
+    for row in library.db.execute(_LEFT_BEHIND).fetchall():
+        old, new = library.root / row["path"], library.root / f"{row['now']}.xmp"
+        if os.path.lexists(new):
+            yield Finding(
+                row["path"], f"its picture has moved to {row['now']}, where there is another sidecar; join the two"
+            )
+            continue
+        if carry_out:
+            try:
+                old.rename(new)
+            except OSError as error:
+                yield Finding(
+                    row["path"], f"its picture has moved to {row['now']}: move it there too ({error.strerror})"
+                )
+                continue
+            touched |= {old.parent, new.parent}
+        status = (new if carry_out else old).stat()
+        library.db.execute("DELETE FROM temp.stock WHERE path = ?", (row["path"],))
+        library.db.execute(
+            "INSERT INTO temp.stock VALUES (?, 'moved', ?, ?, 'sidecar', ?, ?, ?, ?, ?, ?)",
+            (
+                f"{row['now']}.xmp", row["id"], row["frame"], row["sha256"], status.st_size, status.st_mtime_ns, status.st_ino,
+                status.st_ctime_ns, row["path"],
+            ),
+        )  # fmt: skip
+    for folder in touched:
+        flush_folder(folder)
 
 
 def _enter(library: Library, stock: Stock, *, let_go: bool) -> None:
