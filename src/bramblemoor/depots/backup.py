@@ -3,11 +3,12 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from bramblemoor.depots.copying import CopyRun, Pace, Progress, from_library
+from bramblemoor.depots.copying import CopyRun, Pace, Progress
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.earlier import purge_expired, thin_ledgers, write_purge_receipt
 from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import finish_at, number_of, remember_device, remember_line
+from bramblemoor.depots.sources import from_library
 from bramblemoor.depots.terms import LACKING, chosen
 from bramblemoor.depots.work import Member, Work, at_hand, enter_moves, enter_removals, moves, removals, stays
 from bramblemoor.errors import DepotTrouble

@@ -11,21 +11,16 @@ from dataclasses import dataclass, field
 from io import FileIO
 from itertools import islice
 
-import msgspec
-
-from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.journal import Journal
-from bramblemoor.depots.known import LIBRARY
 from bramblemoor.depots.lane import Item, Lanes, open_lanes
-from bramblemoor.depots.register import enter_copies, mark_copy, number_of
+from bramblemoor.depots.register import enter_copies, mark_copy
 from bramblemoor.depots.slots import PIECE
+from bramblemoor.depots.sources import Source
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.work import Member, Work
-from bramblemoor.library.comparing import FREED
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.lineage import latest
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
-from bramblemoor.library.stock import source_of
 
 Progress = Callable[[str, int, int], None]
 _SLACK = 1 << 20
@@ -38,14 +33,6 @@ _NEXT = 6  # files that may be read before their turn
 _MOST_AHEAD = 16 << 20  # a larger file is read when it is its turn
 _OFTEN = 2.0  # seconds between two transactions of the ledger
 _PATIENCE = 2.0  # seconds that a depot's buffer may be full while another one idles, before it is passed over
-
-
-class Source(msgspec.Struct, frozen=True, gc=False):
-    """A place a file may be read from; `number` is the depot's in the ledger, 0 for the library."""
-
-    number: int
-    name: str
-    path: str
 
 
 @dataclass
@@ -433,40 +420,3 @@ def _fill(file: FileIO, room: memoryview) -> int:
     while count < len(room) and (came := file.readinto(room[count:])):
         count += came
     return count
-
-
-def from_library(library: Library, depots: Sequence[Depot]) -> Callable[[Item], Iterable[Source]]:
-    """Backups read the library, and only for what was freed there a depot of theirs that has it."""
-
-    def source(item: Item) -> list[Source]:
-        return [Source(LIBRARY, "library", source_of(library, item.path))]
-
-    if library.db.execute(f"{FREED} LIMIT 1").fetchone() is None:
-        return source
-    anywhere = from_anywhere(library, depots, LIBRARY)
-
-    def sources(item: Item) -> Iterable[Source]:
-        freed = library.db.execute(f"{FREED} AND file = ?", (item.file,)).fetchone()
-        return anywhere(item) if freed else source(item)
-
-    return sources
-
-
-def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Callable[[Item], Iterable[Source]]:
-    """Mending reads the library, unless it was freed there, or any depot but `target` whose copy was good when last seen."""
-    numbers = {number_of(library, depot): depot for depot in depots}
-
-    def sources(item: Item) -> Iterator[Source]:
-        bad = library.db.execute("SELECT 1 FROM copies WHERE depot = 0 AND file = ?", (item.file,)).fetchone()
-        if bad is None and target != LIBRARY:
-            yield Source(LIBRARY, "library", source_of(library, item.path))
-        for number, depot in numbers.items():
-            row = library.db.execute(
-                "SELECT coalesce(path, ?) AS path FROM copies WHERE depot = ? AND file = ? AND sha256 IS NULL"
-                " AND state IN ('proven', 'cached', 'written')",
-                (item.path, number, item.file),
-            ).fetchone()
-            if row is not None and number != target:
-                yield Source(number, f"depot {depot.name}", str(depot.data / row["path"]))
-
-    return sources

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from bramblemoor.depots import bag
 from bramblemoor.depots.backup import close_journals, members_of
-from bramblemoor.depots.copying import CopyRun, Pace, Progress, Source, from_anywhere
+from bramblemoor.depots.copying import CopyRun, Pace, Progress
 from bramblemoor.depots.depot import Depot, write_identity
 from bramblemoor.depots.enroll import identity_of
 from bramblemoor.depots.journal import refresh_tags
@@ -21,6 +21,7 @@ from bramblemoor.depots.register import finish_at, number_of, remember_line, tag
 from bramblemoor.depots.run_lists import Sums
 from bramblemoor.depots.shelf import DepotShelf
 from bramblemoor.depots.slots import PIECE
+from bramblemoor.depots.sources import Source, from_anywhere
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.work import AMISS, Work
 from bramblemoor.frames.moments import now_utc

@@ -16,10 +16,11 @@ from bramblemoor.depots import bag
 from bramblemoor.depots.archives.container import WRITERS, Form, VolumeWriter, flush, written
 from bramblemoor.depots.archives.filling import Filling, fill
 from bramblemoor.depots.archives.opened import DATA, amiss, open_volume
-from bramblemoor.depots.copying import Pace, Progress, Source, from_anywhere
+from bramblemoor.depots.copying import Pace, Progress
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.lane import Item
 from bramblemoor.depots.selecting import Selection
+from bramblemoor.depots.sources import Source, from_anywhere
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
