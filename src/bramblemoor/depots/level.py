@@ -167,7 +167,7 @@ def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
 def _size(path: Path) -> int | None:
     try:
         return path.stat().st_size
-    except FileNotFoundError:
+    except (FileNotFoundError, NotADirectoryError):
         return None
 
 
