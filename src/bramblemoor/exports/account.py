@@ -168,6 +168,11 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
             yield Finding(name, f"{what}; kept as it came")
         if row["former_name"]:
             yield Finding(name, f"came as {row['former_name']}; that name was taken or does not work on every drive")
+    for year, count in library.db.execute(
+        "SELECT year, count(*) FROM frames JOIN bound USING (year) WHERE arrived = ? GROUP BY year", (parcel.order,)
+    ):
+        what = f"{count:,} frames that came are of this year, which is bound; to bind them with the rest: reopen, backup, bind"
+        yield Finding(str(year), what)
     for row in library.db.execute(
         "SELECT id, folder, name, reduced FROM frames WHERE arrived = ? ORDER BY id", (parcel.order,)
     ):

@@ -79,21 +79,25 @@ def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> lis
 
 def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Path], progress: Progress) -> None:
     """Enter frames, files, claims and albums in the ledger, and write their sidecars and albums; one transaction."""
-    sheet.db.execute("CREATE TEMP TABLE entered (frame INTEGER PRIMARY KEY, number INTEGER, changed INTEGER)")
+    sheet.db.execute(
+        "CREATE TEMP TABLE entered (frame INTEGER PRIMARY KEY, number INTEGER, changed INTEGER, new INTEGER)"
+    )
     sheet.db.execute("CREATE INDEX temp.entered_number ON entered (number)")
     updated = 0
     for row in sheet.db.execute("SELECT frame, max(here) AS here FROM units GROUP BY frame ORDER BY frame").fetchall():
         number, is_changed = _enter_frame(sheet, parcel, library, row["frame"], row["here"])
         updated += is_changed and row["here"] is not None
-        sheet.db.execute("INSERT INTO entered VALUES (?, ?, ?)", (row["frame"], number, is_changed))
+        sheet.db.execute(
+            "INSERT INTO entered VALUES (?, ?, ?, ?)", (row["frame"], number, is_changed, row["here"] is None)
+        )
     albums = list(dict.fromkeys(_enter_albums(sheet, parcel, library)))
     sheet.put("updated", str(updated))
     written: list[Path] = []
     changed = sheet.db.execute(
-        "SELECT number, min(frame) AS frame FROM entered WHERE changed GROUP BY number"
+        "SELECT number, min(frame) AS frame, max(new) AS new FROM entered WHERE changed GROUP BY number"
     ).fetchall()
     for count, row in enumerate(changed, 1):
-        path = write_sidecar(library, row["number"], _packet(sheet, row["frame"]))
+        path = write_sidecar(library, row["number"], _packet(sheet, row["frame"]), new=bool(row["new"]))
         if path is not None:
             written.append(path)
         progress("writing sidecars", count, len(changed))

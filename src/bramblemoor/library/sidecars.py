@@ -11,17 +11,17 @@ from bramblemoor.library.home import Library
 
 
 def write_sidecar(
-    library: Library, frame: int, delivered: bytes | None = None, *, where_different: bool = False
+    library: Library, frame: int, delivered: bytes | None = None, *, new: bool = False, where_different: bool = False
 ) -> Path | None:
     """Write or renew a frame's sidecar, inside a transaction of the ledger; returns its path, None where none is needed.
 
     `delivered` is a sidecar that came with the picture: it is only ever added to. So is one that somebody else has
-    changed since Bramblemoor wrote it. `where_different` leaves one alone that says all already. The file is not flushed:
-    the caller flushes many at once.
+    changed since Bramblemoor wrote it. A `new` frame gets its own even in a year that is bound. `where_different` leaves
+    one alone that says all already. The file is not flushed: the caller flushes many at once.
     """
     db = library.db
     facts = settle(db, frame)
-    if is_bound(db, frame):
+    if is_bound(db, frame) and not new:
         return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are
     albums = albums_of(db, frame)
     told = db.execute(
