@@ -6,6 +6,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from threading import Lock
 from typing import TYPE_CHECKING, Any, Literal
 
 if TYPE_CHECKING:
@@ -120,16 +121,18 @@ def meter() -> Iterator[Progress]:
         TextColumn("{task.description}", markup=False), bar, Figures(), console=Console(stderr=True), transient=True
     )
     tasks: dict[str, Any] = {}
+    lock = Lock()  # files may be read by two threads
 
     def report(stage: str, done: int, total: int) -> None:
         if time.monotonic() - began < _PATIENCE:
             return
-        shown.start()
-        if stage not in tasks:
-            for task in tasks.values():
-                shown.update(task, visible=False)
-            tasks[stage] = shown.add_task(stage)
-        shown.update(tasks[stage], completed=done, total=total or None)
+        with lock:
+            shown.start()
+            if stage not in tasks:
+                for task in tasks.values():
+                    shown.update(task, visible=False)
+                tasks[stage] = shown.add_task(stage)
+            shown.update(tasks[stage], completed=done, total=total or None)
 
     try:
         yield report
