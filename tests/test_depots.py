@@ -287,6 +287,14 @@ def test_drives_are_retired_replaced_repaired(
     assert run_changed(shell, library, killed, {}, *replace).returncode == -9
     assert "otter until" not in shell("depot", "list", cwd=library).out
     shell(*replace, cwd=library)
+    # The former drive is a depot again under a name of its own, and only under one that tells it apart.
+    assert "depot adopt" in shell("depot", "add", "former", depots["otter"], cwd=library, code=2).err
+    for name in ("library", "heron", "a/b"):
+        refused = shell("depot", "adopt", depots["otter"], "--as", name, cwd=library, code=2).err
+        assert "cannot be called" in refused or "already" in refused
+    shell("depot", "adopt", depots["otter"], "--as", "[former] drive", cwd=library)
+    assert "[former] drive" in shell("standing", cwd=library, code=1).out
+    shell("depot", "retire", "[former] drive", cwd=library)
     shell("depot", "level", depots["heron"], tmp_path / "newer")
     assert data_of(tmp_path / "newer") == data_of(depots["heron"])
     valid(tmp_path / "newer")

@@ -25,20 +25,38 @@ _ADOPTED = """
 """
 
 
+def _require_name(library: Library, name: str, own: str = "") -> None:
+    """Raise WrongUse for a new name that no depot can have, or that another one has."""
+    if (
+        not name.strip()
+        or name.casefold() == "library"
+        or name.startswith("-")
+        or not name.isprintable()
+        or set(name) & set("/\\")
+    ):
+        raise WrongUse(f"A depot cannot be called {name!r}.", "Give it a name of its own, as otter or 'red drive'.")
+    _require_free(library, name, own, "Choose another name.")
+
+
+def _require_free(library: Library, name: str, own: str, remedy: str) -> None:
+    """Raise WrongUse for a name that another depot than that with the id `own` has."""
+    for known in known_depots(library):
+        if known.name == name and known.id != own:
+            raise WrongUse(f"There is a depot {name!r} already, at {known.root}.", remedy)
+
+
 def add_depot(
     library: Library, root: Path, *, name: str, site: str, medium: str, kind: str, options: dict[str, str], terms: Terms
 ) -> tuple[Depot, bool]:
     """Make a depot in an existing empty folder, or take in one of this library that lies there (True).
 
     The files of one that was taken in do not count until they were read. Raises DepotTrouble for a missing folder, another
-    library's depot or foreign content, WrongUse for a name that is taken.
+    library's depot or foreign content, WrongUse for a name that is taken or cannot be one.
     """
     identity = _identity_at(library, root)
-    for known in known_depots(library):
-        if known.name == name and (identity is None or identity.id != known.id):
-            raise WrongUse(f"There is a depot {name!r} already, at {known.root}.", "Choose another name.")
     if identity is not None:
         return _take_in(library, root, identity), True
+    _require_name(library, name)
     if not site or not medium:
         raise WrongUse("A new depot needs a site and a medium.", "Say them, as in: --site cottage --medium hdd.")
     _require_empty(root)
@@ -91,6 +109,7 @@ def _take_in(library: Library, root: Path, identity: Identity) -> Depot:
             f"{root} holds the depot {identity.name} of another library.",
             "Use another folder; nothing was written.",
         )
+    _require_free(library, identity.name, identity.id, f"Take it in as: bramblemoor depot adopt {root} --as NAME.")
     depot = open_depot(root)
     is_new = all(known.id != depot.id for known in known_depots(library))
     enter_depot(library, depot, stamp(now_utc()))
@@ -134,8 +153,7 @@ def adopt(library: Library, depot: Depot, known: KnownDepot | None, new_name: st
     What it holds beside or instead of the library's files moves to earlier/ at the next backup. The caller holds it.
     """
     if new_name:
-        if any(other.name == new_name for other in known_depots(library)):
-            raise WrongUse(f"There is a depot {new_name!r} already.", "Choose another name.")
+        _require_name(library, new_name)
         depot = _renewed(library, depot, msgspec.structs.replace(depot.identity, id=new_id(), name=new_name))
         known = None
     if known is None:
@@ -176,8 +194,8 @@ def change_depot(
         medium=medium or depot.identity.medium,
         terms=terms,
     )
-    if name and any(known.name == name and known.id != depot.id for known in known_depots(library)):
-        raise WrongUse(f"There is a depot {name!r} already.", "Choose another name.")
+    if name:
+        _require_name(library, name, depot.id)
     fresh = _renewed(library, depot, identity)
     change_identity(library, depot, identity)
     remember_line(library, fresh)
