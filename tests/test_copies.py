@@ -286,6 +286,25 @@ def test_verify_names_strays_and_damaged_tag_files(
     checked(world, library, depots)
 
 
+def test_a_ledger_that_rots_is_noticed_and_comes_back(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    shell("backup", cwd=library)
+    ledger = library / "ledger/ledger.sqlite"
+    sound, page = ledger.read_bytes(), 4096
+    pages = len(sound) // page
+    for first in (pages // 3, pages // 2, pages * 4 // 5):
+        rotten = bytearray(sound)
+        rotten[first * page : (first + 6) * page] = b"\xa5" * (6 * page)
+        ledger.write_bytes(rotten)
+        for command in (("stocktake",), ("backup",), ("show", "ALD_0457.jpg"), ("standing",), ("find", "owl")):
+            told = shell(*command, cwd=library, code=None)  # never a traceback
+            assert told.code != 3 or "--ledger-only" in told.err
+        for command in (("verify",), ("bind", "2024", "--at", "heron"), ("free", "2024", "--yes")):
+            assert "ledger" in shell(*command, cwd=library, code=3).err
+    shell("restore", ".", "--ledger-only", "--from", depots["heron"], cwd=library)
+    shell("stocktake", cwd=library)
+    shell("verify", "heron", "library", cwd=library)
+
+
 def test_only_one_run_at_a_time(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
     from filelock import FileLock
 

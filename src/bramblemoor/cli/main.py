@@ -6,6 +6,7 @@ import sqlite3
 import sys
 from difflib import get_close_matches
 from importlib import import_module
+from io import TextIOWrapper
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -120,6 +121,14 @@ class LazyCommands(TyperGroup):
                 "Make room on its drive, or wait for the other run to end.",
             )
             raise typer.Exit(3) from error
+        except sqlite3.DatabaseError as error:
+            if type(error) is not sqlite3.DatabaseError:  # a mistake of ours, not a damaged file
+                raise
+            _complain(
+                f"The library's ledger is damaged ({error}).",
+                "Write it anew from a depot: bramblemoor restore DIR --ledger-only --from DEPOT.",
+            )
+            raise typer.Exit(3) from error
 
 
 def _remedy(error: OSError) -> str:
@@ -179,6 +188,10 @@ def root(
 
 
 def main() -> None:
+    if isinstance(
+        sys.stdout, TextIOWrapper
+    ):  # a title in any script must not stop a report where the terminal has only one
+        sys.stdout.reconfigure(errors="backslashreplace")
     app()
 
 

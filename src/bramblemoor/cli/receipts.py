@@ -69,7 +69,7 @@ def receipt(
         chosen = matching[-1]
     one = read_receipt(library.receipts / chosen)
     if json:
-        print(encode(one).decode(), end="")
+        say.as_json(receipt_document(one))
         return
     print_receipt(one, every=every)
 

@@ -83,8 +83,8 @@ def table(
 
 
 def as_json(document: Any) -> None:
-    """One document on stdout."""
-    print(json.dumps(document, ensure_ascii=False, indent=1))
+    """One document on stdout; where that has not all letters, they are written as JSON can in any."""
+    print(json.dumps(document, ensure_ascii=not sys.stdout.encoding.lower().startswith("utf"), indent=1))
 
 
 def note(text: str) -> None:

@@ -63,6 +63,7 @@ def bind(
     frames or one that is bound already, NotPossible where a depot lacks some of it.
     """
     db = library.db
+    library.ledger.require_sound()
     if _bound(library, year) is not None:
         raise WrongUse(f"{year} is bound already.", f"To open it for work: bramblemoor reopen {year}.")
     whole = Amount(*db.execute(f"SELECT {_AMOUNT} FROM ({_OF_YEAR})", (year,)).fetchone())
@@ -128,6 +129,7 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
     What came to the year since it was freed is not let go unseen: the rule must hold for it too. Raises WrongUse for a year
     that is not bound, NotPossible where a file has too few fresh copies elsewhere, or has changed.
     """
+    library.ledger.require_sound()
     bound = _bound(library, year)
     if bound is None:
         raise WrongUse(f"{year} is not bound.", f"First: bramblemoor bind {year}.")

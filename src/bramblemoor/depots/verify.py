@@ -148,6 +148,8 @@ def verify(
     scope, pace = scope or Scope(), pace or Pace()
     started = stamp(now_utc())
     name = run_name(library, started)
+    if with_library:
+        library.ledger.require_sound()
     for depot in depots:
         if os.access(depot.root, os.W_OK):
             finish_at(library, depot)

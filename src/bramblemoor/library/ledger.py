@@ -13,6 +13,7 @@ from bramblemoor.library import schema
 from bramblemoor.library.durable import flush_file
 
 FILE = "ledger/ledger.sqlite"
+_ANEW = "Write it anew from a depot: bramblemoor restore DIR --ledger-only --from DEPOT."
 _WORDS = "rowid, name, title, caption, keywords, people, location, albums, folder"
 _FRAMES_ONLY = "(SELECT frame FROM main.files JOIN {only} ON file = files.id WHERE frame IS NOT NULL)"
 # What of each table belongs to some of the files; of the other tables all does.
@@ -47,10 +48,7 @@ class Ledger:
                 version += 1
                 self.db.executescript(f"BEGIN; {schema.UPGRADES[version - 1]} PRAGMA user_version = {version}; COMMIT;")
         except sqlite3.Error as error:
-            raise NotPossible(
-                f"The ledger {path} cannot be opened ({error}).",
-                "Write it anew from a depot: bramblemoor restore DIR --ledger-only --from DEPOT.",
-            ) from error
+            raise NotPossible(f"The ledger {path} cannot be opened ({error}).", _ANEW) from error
         if version != schema.VERSION:
             self.db.close()
             raise NotPossible(
@@ -87,17 +85,21 @@ class Ledger:
         row = self.db.execute("SELECT value FROM meta WHERE key = 'generation'").fetchone()
         return int(row[0]) if row else 0
 
+    def require_sound(self) -> None:
+        """Raise NotPossible where this ledger is damaged; reads all of it."""
+        try:
+            trouble = self.db.execute("PRAGMA quick_check(1)").fetchone()[0]
+        except sqlite3.DatabaseError as error:
+            trouble = str(error)
+        if trouble != "ok":
+            raise NotPossible(f"The ledger is damaged ({' '.join(trouble.split())}).", _ANEW)
+
     def write_snapshot(self, target: Path, *, only: str = "") -> None:
         """Write the facts alone, as a ledger that opens by itself. Raises NotPossible where this ledger is damaged.
 
         `only` names a table of this connection whose column `file` has the files that it is to be about, with their frames.
         """
-        trouble = self.db.execute("PRAGMA quick_check(1)").fetchone()[0]
-        if trouble != "ok":
-            raise NotPossible(
-                f"The ledger is damaged ({trouble}).",
-                "Write it anew from a depot: bramblemoor restore DIR --ledger-only --from DEPOT.",
-            )
+        self.require_sound()
         fresh = target.with_name(target.name + ".bm-new")
         _make(fresh, with_triggers=False)
         self.db.execute("ATTACH ? AS snapshot", (str(fresh),))
