@@ -313,6 +313,15 @@ def test_drives_are_retired_replaced_repaired(
     shell("depot", "repair", "heron", depots["heron"], cwd=library)
     shell("verify", "heron", cwd=library)
     valid(depots["heron"])
+    line = depots["heron"] / "line.json"
+    for rotten in (b"\xff{", line.read_bytes().replace(b'"digest": "', b'"digest": "0', 1), None):
+        line.unlink() if rotten is None else line.write_bytes(rotten)
+        assert "depot repair heron" in shell("backup", "heron", cwd=library, code=3).err
+        assert "is damaged or missing" in shell("mend", cwd=library, code=None).err
+        shell("depot", "repair", "heron", depots["heron"], cwd=library)
+        assert "nothing to repair" in shell("depot", "repair", "heron", depots["heron"], cwd=library, code=2).err
+        shell("verify", "heron", cwd=library)
+        valid(depots["heron"])
     # By name the whole library comes back too, and so does a ledger that nobody can read, from a folder.
     shell("restore", tmp_path / "again", "--from", "heron", cwd=library)
     assert pictures(tmp_path / "again") == pictures(library)

@@ -261,16 +261,16 @@ def repair(
     folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="Where it lies.")],
     library_dir: LibraryDir = None,
 ) -> None:
-    """Write a depot's damaged depot.toml anew, from what the ledger knows."""
-    from bramblemoor.depots.enroll import rewrite_identity
+    """Write a depot's damaged depot.toml or line.json anew, from what the ledger knows."""
+    from bramblemoor.depots.enroll import repair_depot
     from bramblemoor.depots.known import depots_named
 
     know_stand_ins()
     library = library_here(library_dir)
     with library.held():
         known = depots_named(library, [depot])[0]
-        rewrite_identity(library, known, folder)
-    say.line(f"Wrote {folder / 'depot.toml'} anew. Next: bramblemoor verify {depot}.")
+        written = repair_depot(library, known, folder)
+    say.line(f"Wrote {' and '.join(str(folder / name) for name in written)} anew. Next: bramblemoor verify {depot}.")
 
 
 @app.command("list")

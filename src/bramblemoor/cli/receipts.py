@@ -6,7 +6,7 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
-from bramblemoor.errors import WrongUse
+from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.library.receipts import Amount, Receipt, encode, listing, read_receipt, total
 
 _FEW = 3
@@ -42,7 +42,12 @@ def receipt(
     if not names:
         raise WrongUse(f"{whose(library)} has no receipts yet.", "Runs that move pictures write them.")
     if list_them:
-        receipts = [read_receipt(library.receipts / name) for name in names]
+        receipts, damaged = [], []
+        for name in names:
+            try:
+                receipts.append(read_receipt(library.receipts / name))
+            except NotPossible:
+                damaged.append(name)
         if json:
             say.as_json(
                 [
@@ -56,6 +61,9 @@ def receipt(
         ]
         say.table(("receipt", "run", "finished", "came in", ""), rows, right=(0,))
         say.line(f"{say.many(len(rows), 'receipt')} of {whose(library)}.")
+        if damaged:
+            say.line(f"Not readable: {', '.join(damaged)}; a depot's receipts/ may hold a copy.")
+            raise typer.Exit(1)
         return
     if number is None:
         chosen = names[-1]

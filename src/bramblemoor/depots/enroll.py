@@ -9,7 +9,7 @@ from bramblemoor.depots import bag
 from bramblemoor.depots.depot import Depot, Identity, make_depot, new_id, open_depot, read_identity, write_identity
 from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.known import KnownDepot, known_depots
-from bramblemoor.depots.line import read_line
+from bramblemoor.depots.line import LINE, read_line, write_line
 from bramblemoor.depots.register import change_identity, enter_depot, number_of, remember_line
 from bramblemoor.depots.run_lists import Sums
 from bramblemoor.depots.terms import Terms
@@ -239,27 +239,36 @@ def _was_begun(library: Library, root: Path, identity: Identity, known: KnownDep
     )
 
 
-def rewrite_identity(library: Library, known: KnownDepot, root: Path) -> None:
-    """Write depot.toml anew at a folder that holds a depot's bag, but whose depot.toml is damaged or gone.
+def repair_depot(library: Library, known: KnownDepot, root: Path) -> list[str]:
+    """Write depot.toml and line.json anew where they are damaged or gone; returns which.
 
-    Raises DepotTrouble where the folder holds no bag of this library, WrongUse where its depot.toml is sound.
+    Raises DepotTrouble where the folder holds no bag of this library, WrongUse where both are sound, or another depot's.
     """
     try:
         sound = read_identity(root) if bag.fits(root, DEPOT_MARK) else None
     except DepotTrouble:
         sound = None
-    if sound is not None:
+    line = read_line(root)
+    line_is_sound = bag.fits(root, LINE) and bool(line.digest or not known.line)
+    if sound is not None and (line_is_sound or sound.id != known.id):
         raise WrongUse(f"{root / DEPOT_MARK} is sound, of the depot {sound.name}.", "There is nothing to repair.")
-    info = root / "bag-info.txt"
+    info = root / bag.INFO
     if not info.is_file() or f"External-Identifier: {library.settings.library.id}\n" not in info.read_text(
         "utf-8", "replace"
     ):
         raise DepotTrouble(
             f"{root} holds no copy of this library.", "Name the folder that the depot lies in, with its bag-info.txt."
         )
-    write_identity(root, identity_of(library, known))
-    refresh_tags(open_depot(root), library.name, [DEPOT_MARK], bag.read_oxum(root))
+    fresh = []
+    if sound is None:
+        write_identity(root, identity_of(library, known))
+        fresh.append(DEPOT_MARK)
+    if not line_is_sound:
+        write_line(root, known.runs, known.line)
+        fresh.append(LINE)
+    refresh_tags(open_depot(root), library.name, fresh, bag.read_oxum(root))
     remember_line(library, open_depot(root))
+    return fresh
 
 
 def identity_of(library: Library, known: KnownDepot) -> Identity:

@@ -6,11 +6,12 @@ line.json at the depot: {"runs": 7, "digest": "...", "parent": "...", "run": "00
 import hashlib
 import json
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 import msgspec
 
+from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.lineage import ORIGIN, Link
 
 LINE = "line.json"
@@ -28,7 +29,7 @@ class Line:
 
 
 def read_line(root: Path) -> Line:
-    """The line that lies at a depot; an empty one where there is none, or where it is damaged (verifying names that)."""
+    """The line that lies at a depot; an empty one where there is none, or where it is damaged (see `write_line`)."""
     with suppress(OSError, msgspec.DecodeError):
         return msgspec.json.decode((root / LINE).read_bytes(), type=Line)
     return Line()
@@ -40,8 +41,13 @@ def next_line(root: Path, run: str, library: Link) -> bytes:
     if before.run == run:
         return (root / LINE).read_bytes()
     digest = hashlib.sha256(f"{before.digest} {run}".encode()).hexdigest()
-    line = {
-        "runs": before.runs + 1, "digest": digest, "parent": before.digest, "run": run,
-        "library": {"generation": library.generation, "digest": library.digest},
-    }  # fmt: skip
-    return json.dumps(line, indent=1).encode() + b"\n"
+    return _encoded(Line(before.runs + 1, digest, before.digest, run, library))
+
+
+def write_line(root: Path, runs: int, digest: str) -> None:
+    """Write line.json anew, as far as a ledger remembers it. It names no ledger: so no other depot is brought level with it."""
+    write_atomically(root / LINE, _encoded(Line(runs, digest)))
+
+
+def _encoded(line: Line) -> bytes:
+    return json.dumps(asdict(line), indent=1).encode() + b"\n"

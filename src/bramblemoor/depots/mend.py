@@ -16,6 +16,7 @@ from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.kinds.folder import FolderDrive
 from bramblemoor.depots.known import LIBRARY, known_depots
 from bramblemoor.depots.lane import Item
+from bramblemoor.depots.line import LINE, write_line
 from bramblemoor.depots.records import make_receipt, run_name
 from bramblemoor.depots.register import finish_at, number_of, remember_line, tags_as_left
 from bramblemoor.depots.run_lists import Sums
@@ -104,9 +105,11 @@ def _mend_tags(library: Library, depots: Sequence[Depot], depot: Depot, run_is_o
             told = f"it was {what}; copied from where there is a good one"
         fresh.append(path)
         findings.append(Finding(f"{depot.name}: {path}", told))
+    known = next(known for known in known_depots(library) if known.id == depot.id)
     if DEPOT_MARK in amiss:
-        known = next(known for known in known_depots(library) if known.id == depot.id)
         write_identity(depot.root, identity_of(library, known))
+    if LINE in amiss and not run_is_open:
+        write_line(depot.root, known.runs, known.line)
     _write_manifest(library, depot)
     if not run_is_open:
         refresh_tags(depot, library.name, fresh)

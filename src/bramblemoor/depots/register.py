@@ -17,7 +17,7 @@ from bramblemoor.depots.drives import find_depot
 from bramblemoor.depots.earlier import finish_purge
 from bramblemoor.depots.journal import finish_interrupted
 from bramblemoor.depots.known import KnownDepot
-from bramblemoor.depots.line import Line, read_line
+from bramblemoor.depots.line import LINE, read_line
 from bramblemoor.depots.placing import Intent
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.library.durable import digest_of
@@ -51,7 +51,7 @@ def open_to_write(library: Library, known: KnownDepot) -> Iterator[Depot]:
         )
     depot = open_known(library, known)
     with depot.held():
-        require_own_line(library, known, read_line(depot.root))
+        _require_own_line(library, known, depot.root)
         yield depot
 
 
@@ -84,16 +84,24 @@ def _absent(known: KnownDepot) -> DepotTrouble:
     )
 
 
-def require_own_line(library: Library, known: KnownDepot, line: Line) -> None:
+def _require_own_line(library: Library, known: KnownDepot, root: Path) -> None:
     """Raise DepotTrouble where a depot has seen a ledger that this one does not descend from, or is an old clone."""
-    if not descends_from(library, line.library):
+    line = read_line(root)
+    is_foreign = not descends_from(library, line.library)
+    is_clone = bool(known.line) and line.runs <= known.runs and line.digest != known.line
+    if (is_foreign or is_clone) and (not line.digest or not fits(root, LINE)):
+        raise DepotTrouble(
+            f"{root / LINE} is damaged or missing: it tells which runs the drive has seen. Nothing was written.",
+            f"If this is the drive of {known.name} that was last used: bramblemoor depot repair {known.name} {root}.",
+        )
+    if is_foreign:
         raise DepotTrouble(
             f"The depot {known.name} was last written from a state of the library that this one has never had: this library"
             " was revived from an old copy, or another copy of it has gone its own way. Nothing was written.",
             "If the depot is newer, restore from it to a new folder and go on there. If this library is the one to keep:"
             f" bramblemoor depot adopt {known.name}; what differs then moves to earlier/ there.",
         )
-    if known.line and line.runs <= known.runs and line.digest != known.line:
+    if is_clone:
         raise DepotTrouble(
             f"The drive at {known.root} is a copy of the depot {known.name} as it was {known.runs - line.runs + 1} or more runs"
             " ago: a clone, or a drive that was put back. Nothing was written.",
