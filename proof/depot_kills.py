@@ -62,6 +62,12 @@ class Stage:
         self.save("free", "free", "2021", "--yes")
         self.lab.must("free", "2021", "--yes")
         self.save("reopen", "reopen", "2021")
+        # A new drive in the place of one that is gone; what was freed comes from the other.
+        shutil.rmtree(self.lab.root / "e")
+        (self.lab.root / "e").mkdir()
+        self.lab.must("depot", "replace", "e", str(self.lab.root / "e"), "--stand-in", "e")
+        self.save("refill", "backup")
+        self.lab.must("backup")
         self.lab.must("reopen", "2021")
         self.lab.change_things(chance)
         self.save("backup", "backup")
@@ -102,7 +108,7 @@ class Stage:
         done_already = {"bind": "is bound already", "reopen": "is open for work", "pack": "already"}
         if again == 2 and name in done_already and done_already[name] in told:
             again = 0
-        if again not in (0, 1) or (again == 1 and name not in ("backup", "mend", "restore")):
+        if again not in (0, 1) or (again == 1 and name not in ("backup", "refill", "mend", "restore")):
             problems.append(f"the rerun ended with {again}: {told[-300:]}")
         lab = self.lab
         after = self.held()
@@ -114,7 +120,7 @@ class Stage:
             problems += amiss_in_bag(lab.root / depot)
         if name in ("backup", "mend"):
             problems += [problem for depot in ("d", "e") for problem in level(lab.library, lab.root / depot)]
-        if name == "level":
+        if name in ("level", "refill"):
             problems += level(lab.root / "d/data", lab.root / "e")
         if name == "restore":
             problems += level(lab.root / "back", lab.root / "d")

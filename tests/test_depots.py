@@ -634,6 +634,13 @@ def test_a_year_that_is_away_is_kept_safe(shell: Shell, library: Path, depots: d
     assert "put away" in shell("backup", "wren", cwd=library, code=1).out  # and again, though nothing is left to copy
     shell("backup", cwd=library)
     assert pictures(wren / "data") == whole
+    # So does one that is mounted where its predecessor was.
+    assert "is where the depot wren lies" in shell("depot", "replace", "wren", wren, cwd=library, code=2).err
+    wren.rename(tmp_path / "dead")
+    wren.mkdir()
+    shell("depot", "replace", "wren", wren, "--stand-in", "wren too", cwd=library)
+    shell("backup", cwd=library)
+    assert pictures(wren / "data") == whole
     # What rots there is mended from another drive, or replaced by the next backup.
     rotten, gone = sorted((depots["heron"] / "data/pictures/2024").rglob("*.jpg"))[:2]
     rotten.write_bytes(rotten.read_bytes() + b"longer")

@@ -213,9 +213,9 @@ def replace_depot(library: Library, known: KnownDepot, root: Path, *, options: d
 
     The next backup fills the new one.
     """
-    if root.resolve() == known.root.resolve():
-        raise WrongUse(f"{root} is where the depot {known.name} lies.", "Name an empty folder on the new drive.")
     identity = _identity_at(library, root)
+    if identity is not None and identity.id == known.id:  # a new drive may well be mounted where the former one was
+        raise WrongUse(f"{root} is where the depot {known.name} lies.", "Name an empty folder on the new drive.")
     if identity is None or not _was_begun(library, root, identity, known):
         _require_empty(root)
         kind = "stand-in drive" if options else "folder"
