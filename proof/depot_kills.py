@@ -4,9 +4,9 @@ usage: depot_kills.py [--each 8] [--most N] [--only backup,mend,...] [--at renam
 
 The run itself, and apart from it the processes that write depots for it, are killed as they begin each single call that
 renames, flushes, removes or gives a staged file its time (at most --most of a kind, evenly spread), at --each of their writes
-and of what they read back, and the run at --each random instants. After each kill the same command is run again until it
-completes; then every content that was there before must be there still, the depots must be valid bags, and what the command is
-for must hold. Needs strace. Prints histograms: by command and call, and by what the kill left open at the depots.
+and of what they read back, both together at each rename of a writer, and the run at --each random instants. After each kill
+the same command is run again until it completes; then every content that was there before must be there still, the depots must
+be valid bags, and what the command is for must hold. Needs strace. Prints histograms: by command and call, and by what the kill left open at the depots.
 """
 
 import argparse
@@ -32,13 +32,22 @@ CALLS = {
     "read back": "readv,preadv,preadv2",
 }
 EVERY = ("rename", "fsync", "unlink", "set time")
-WHO = ("run", "writers")
+WHO = ("run", "writers", "both")
 # Found by Python as it starts; puts a writing process, and no other, under strace, which stays out of its line of parents.
+# With "both" the run dies as soon as it learns that a writer was killed: it cannot go on to finish what that left.
 SITE = """
 import os, sys
 if "bramblemoor.depots.writer" in sys.orig_argv and "STRACE_WRITERS" in os.environ:
     told = os.environ.pop("STRACE_WRITERS")
     os.execvp("strace", [*told.replace("PID", str(os.getpid())).split(), *sys.orig_argv])
+elif "DIE_WITH_WRITERS" in os.environ:
+    import subprocess
+    ended = subprocess.Popen._handle_exitstatus
+    def learn(self, status, *more):
+        if os.WIFSIGNALED(status):
+            os.kill(os.getpid(), 9)
+        ended(self, status, *more)
+    subprocess.Popen._handle_exitstatus = learn
 """
 
 
@@ -151,6 +160,7 @@ def traced(stage: Stage, name: str, who: str, *options: str) -> subprocess.Compl
         site.mkdir(exist_ok=True)
         (site / "sitecustomize.py").write_text(SITE)
         environment |= {"PYTHONPATH": str(site), "STRACE_WRITERS": " ".join(["strace", "-D", "-f", "-qq", *options])}
+        environment |= {"DIE_WITH_WRITERS": "1"} if who == "both" else {}
     return subprocess.run(
         command, cwd=stage.lab.root, capture_output=True, text=True, check=False, env=environment, timeout=120
     )
@@ -169,7 +179,7 @@ def calls_made(stage: Stage, name: str, who: str, calls: str) -> int:
         for line in log.read_text(errors="replace").splitlines()
         if "(" in line and "---" not in line
     ]
-    threads = Counter(" ".join(line.split()[:2]) if who == "writers" else "" for line in lines)
+    threads = Counter("" if who == "run" else " ".join(line.split()[:2]) for line in lines)
     return max(threads.values(), default=0)
 
 
@@ -189,17 +199,16 @@ def kill_after(stage: Stage, name: str, seconds: float) -> bool:
     return process.wait() == -9
 
 
-def left_open(stage: Stage) -> str:
-    """How far the runs at the depots had come when they were killed, by what lies there; of two the one that was further."""
-    steps = ["no run open", "staging", "putting in place", "closing"]
-    furthest = 0
+def left_open(stage: Stage) -> set[str]:
+    """How far the runs at the depots had come when they were killed, by what lies there; each depot has its own."""
+    found = set()
     for depot in ("d", "e"):
         for run in (stage.lab.root / depot / "incoming").glob("*"):
             journal = run / "journal.jsonl"
             intents = journal.read_text(errors="replace").count('"what":"put"') if journal.is_file() else 0
             staged = any(path.is_file() for path in (run / "data").rglob("*"))
-            furthest = max(furthest, 1 if not intents else 2 if staged else 3)
-    return steps[furthest]
+            found.add("staging" if not intents else "putting in place" if staged else "closing")
+    return found or {"no run open"}
 
 
 @dataclass
@@ -209,8 +218,8 @@ class Histogram:
     tried: Counter[tuple[str, str]] = field(default_factory=Counter)
     held: Counter[tuple[str, str]] = field(default_factory=Counter)
 
-    def enter(self, name: str, kind: str, at: str, phase: str, problems: list[str]) -> None:
-        for key in ((name, kind), ("", phase)):
+    def enter(self, name: str, kind: str, at: str, phases: set[str], problems: list[str]) -> None:
+        for key in ((name, kind), *(("", phase) for phase in phases)):
             self.tried[key] += 1
             self.held[key] += not problems
         if problems:
@@ -224,7 +233,7 @@ class Histogram:
             held, tried = (sum(counts[name, kind] for kind in kinds) for counts in (self.held, self.tried))
             print(f"{name:<10}" + "".join(f"{cell:>10}" for cell in cells) + f"{held:>8}/{tried}")
         for phase in sorted(phase for name, phase in self.tried if not name):
-            print(f"left open at the depots: {phase:<20} {self.held['', phase]:>5}/{self.tried['', phase]}")
+            print(f"left open at a depot: {phase:<20} {self.held['', phase]:>5}/{self.tried['', phase]}")
         held, tried = (sum(counts[key] for key in self.tried if key[0]) for counts in (self.held, self.tried))
         print(f"{held} of {tried} kills held")
         return held == tried
@@ -276,7 +285,7 @@ def main() -> None:
         for name in given.only.split(",") if given.only else stage.commands:
             kinds = given.at.split(",")
             for who in WHO:
-                for kind in filter(kinds.__contains__, CALLS):
+                for kind in filter(kinds.__contains__, CALLS if who != "both" else ("rename",)):
                     wanted = given.most if kind in EVERY else given.each
                     kill_calls(stage, name, who, kind, wanted, chance, histogram)
             kill_instants(stage, name, given.each if "instant" in kinds else 0, chance, histogram)
