@@ -5,8 +5,9 @@ usage: depot_kills.py [--each 8] [--most N] [--only backup,mend,...] [--at renam
 The run itself, and apart from it the processes that write depots for it, are killed as they begin each single call that
 renames, flushes, removes or gives a staged file its time (at most --most of a kind, evenly spread), at --each of their writes
 and of what they read back, both together at each rename of a writer, and the run at --each random instants. After each kill
-the same command is run again until it completes; then every content that was there before must be there still, the depots must
-be valid bags, and what the command is for must hold. Needs strace. Prints histograms: by command and call, and by what the kill left open at the depots.
+the same command is run again until it completes; then every content that was there before must be there still, the depots
+must be valid bags, and what the command is for must hold. Needs strace. Prints histograms: by command and call, and by what
+the kill left open at a depot.
 """
 
 import argparse
