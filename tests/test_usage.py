@@ -94,3 +94,12 @@ def test_settings_that_cannot_be_meant_stop_every_run(shell: Shell, right: str, 
     settings = shell.folder / "lib/bramblemoor.toml"
     settings.write_text(settings.read_text().replace(right, wrong))
     assert "Put it right with an editor" in shell("free", "2024", "--yes", "--library", "lib", code=3).err
+
+
+def test_reports_are_told_in_any_encoding_and_despite_a_damaged_receipt(shell: Shell, library: Path) -> None:
+    assert "\\u03a6" in shell("find", "owl", cwd=library, PYTHONIOENCODING="cp1252").out
+    frames = shell("find", "owl", "--json", cwd=library, PYTHONIOENCODING="cp1252").json["frames"]
+    assert any("Φωλιά" in str(one) for one in frames)
+    (library / "ledger/receipts/0009-unpack-20260101T000000Z.json").write_bytes(b"\xffgarbage")
+    listed = shell("receipt", "--list", cwd=library, code=1).out
+    assert "1 receipt of" in listed and "Not readable: 0009-unpack" in listed
