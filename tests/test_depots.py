@@ -670,6 +670,7 @@ def test_a_year_that_is_away_is_kept_safe(shell: Shell, library: Path, depots: d
     assert shell("standing", "--json", cwd=library, code=1).json["years"]["2024"]["held"]["library"] == 0
     shell("restore", tmp_path / "again", "--from", depots["heron"])
     assert "Nothing was deleted" in shell("free", "2024", "--yes", cwd=tmp_path / "again", code=3).err
+    assert "freed on" not in shell("bind", cwd=tmp_path / "again").out
     # A drive that is not sound at the first try does not upset the books.
     rotten.write_bytes(rotten.read_bytes() + b"longer")
     for name in ("otter", "wren"):
@@ -691,6 +692,13 @@ def test_the_last_copies_of_a_freed_year_stay(shell: Shell, library: Path, depot
         assert "too few other drives" in told and told.count(f": {len(of_year)} files") == 2
         assert [of_year <= set(pictures(root / "data")) for root in depots.values()].count(True) == 2
     assert "let more have them" in shell("standing", cwd=library, code=1).out
+    # A library that comes back from a drive without the year knows that it is away still.
+    few = next(root for root in depots.values() if not of_year & set(pictures(root / "data")))
+    shell("restore", "part", "--from", few)
+    assert "vanished" not in shell("stocktake", cwd=shell.folder / "part").out
+    assert "freed on" in shell("bind", cwd=shell.folder / "part").out
+    held = shell("standing", "--json", cwd=shell.folder / "part", code=1).json["years"]["2024"]["held"]
+    assert held["library"] == 0
     shell("reopen", "2024", cwd=library)
     shell("backup", cwd=library)
     assert not any(of_year & set(pictures(root / "data")) for root in depots.values())

@@ -192,14 +192,8 @@ def _receipt(
     for member in run.members:
         name, outcome, change = member.depot.name, run.outcomes[member.number], changes[member.number]
         where, values = chosen(member.terms)
-        came_in += (
-            Amount(
-                *db.execute(
-                    f"SELECT {_ALL} FROM files f LEFT JOIN frames r ON r.id = f.frame WHERE {where}", values
-                ).fetchone()
-            )
-            + change.removed
-        )
+        chosen_for_it = f"SELECT {_ALL} FROM files f LEFT JOIN frames r ON r.id = f.frame WHERE {where}"
+        came_in += Amount(*db.execute(chosen_for_it, values).fetchone()) + change.removed
         good = Amount(*db.execute(
             f"SELECT {_ALL} FROM copies c JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame WHERE c.depot = ?"
             f" AND c.sha256 IS NULL AND c.state IN ('proven', 'cached', 'written') AND {where}",

@@ -17,6 +17,7 @@ from bramblemoor.depots.tally import settle_all
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
+from bramblemoor.library.comparing import FREED
 from bramblemoor.library.durable import TEMPORARY, flush_folder, flush_many, write_atomically
 from bramblemoor.library.home import FOLDERS, Library, require_room
 from bramblemoor.library.ledger import Ledger
@@ -38,6 +39,11 @@ Source = Depot | Archive
 _UNFINISHED = "restore-unfinished.json"
 _BATCH_FILES, _BATCH_BYTES = 200, 128 << 20
 _PAGE = 1000
+ALL_HERE = f"""
+    UPDATE bound SET freed = '' WHERE year NOT IN (
+        SELECT r.year FROM files f JOIN frames r ON r.id = f.frame WHERE f.id IN ({FREED}) AND r.year NOT NULL)
+"""
+"""A year of which nothing is freed any more is all on the working drive again."""
 
 
 @dataclass(frozen=True)
@@ -214,7 +220,7 @@ def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tupl
     _make_known(library, depots)
     proven.enter(library)
     with library.ledger.changing(facts=True) as db:
-        db.execute("UPDATE bound SET freed = ''")  # they are all here again
+        _know_what_is_away(library)
         settle_all(db)
     write_receipt(library.receipts, receipt)
     begun.unlink()
@@ -244,12 +250,12 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
     library = Library(root)
     _make_known(library, depots)
     with library.ledger.changing() as db:
-        _keep_away(library)
+        _know_what_is_away(library)
         settle_all(db)
     return library
 
 
-def _keep_away(library: Library) -> None:
+def _know_what_is_away(library: Library) -> None:
     """What is not here of a year that was freed is no loss; a depot's ledger does not tell it file by file."""
     rows = library.db.execute(
         "SELECT f.id, f.path FROM files f JOIN frames r ON r.id = f.frame JOIN bound b ON b.year = r.year WHERE b.freed != ''"
@@ -258,6 +264,7 @@ def _keep_away(library: Library) -> None:
         "INSERT INTO copies (depot, file, state) VALUES (0, ?, 'freed')",
         [(row["id"],) for row in rows if not (library.root / row["path"]).exists()],
     )
+    library.db.execute(ALL_HERE)
 
 
 def _make_known(library: Library, depots: Sequence[Depot]) -> None:

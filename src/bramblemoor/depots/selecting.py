@@ -6,22 +6,16 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.depots.copying import Progress
-from bramblemoor.depots.restore import Account, Menu, Source, bring_all, shelf_of
+from bramblemoor.depots.restore import ALL_HERE, Account, Menu, Source, bring_all, shelf_of
 from bramblemoor.depots.shelf import NOW, Shelf
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.terms import prepare
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.comparing import FREED
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Receipt, encode, next_number, stamp, write_receipt
-
-_ALL_HERE = f"""
-    UPDATE bound SET freed = '' WHERE year NOT IN (
-        SELECT r.year FROM files f JOIN frames r ON r.id = f.frame WHERE f.id IN ({FREED}) AND r.year NOT NULL)
-"""
 
 
 @dataclass(frozen=True)
@@ -98,7 +92,7 @@ def restore_some(
                 "DELETE FROM copies WHERE depot = 0 AND file = (SELECT id FROM files WHERE path = ? AND sha256 = ?)",
                 here,
             )
-            db.execute(_ALL_HERE)
+            db.execute(ALL_HERE)
             settle(db)
     more = {"to": str(target)} | ({"as of": moment} if moment != NOW else {})
     name = library.name if library else sources[0].name
