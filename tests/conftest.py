@@ -40,6 +40,14 @@ class Result:
         return json.loads(self.out)
 
 
+# A clock that is ahead or behind, in each Python process that a command starts.
+_ANOTHER_CLOCK = """
+import os, time
+shift, real = float(os.environ["DAYS_AHEAD"]) * 86400, time.time
+time.time = lambda: real() + shift
+"""
+
+
 class Shell:
     """Runs `bramblemoor` in a folder, with its tokens kept apart from the user's."""
 
@@ -173,6 +181,19 @@ def run_changed(
             [sys.executable, "-m", "bramblemoor", *(str(argument) for argument in arguments)],
             cwd=cwd, env=shell.environment | environment | {"PYTHONPATH": place}, capture_output=True, text=True, timeout=120,
         )  # fmt: skip
+
+
+@contextmanager
+def clock(shell: Shell, days_ahead: float) -> Iterator[None]:
+    """Within it the commands of a shell see another date."""
+    before = dict(shell.environment)
+    with tempfile.TemporaryDirectory() as place:
+        Path(place, "sitecustomize.py").write_text(_ANOTHER_CLOCK)
+        shell.environment |= {"PYTHONPATH": place, "DAYS_AHEAD": str(days_ahead)}
+        try:
+            yield
+        finally:
+            shell.environment = before
 
 
 def check(world: Path, *arguments: str | Path, wrong: bool = False) -> str:

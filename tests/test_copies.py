@@ -65,7 +65,7 @@ def test_a_rotten_original_is_never_copied(shell: Shell, world: Path, library: P
     before = flip(library / name)
     receipt = shell("backup", "--json", cwd=library, code=1).json
     assert names_of(receipt, "left_out") == [f"dipper: {name}", f"otter: {name}"] and receipt["balanced"]
-    assert "content changed" in receipt["left_out"][0]["reason"]
+    assert "its content is not what it was" in receipt["left_out"][0]["reason"]
     assert not (depots["otter"] / "data" / name).exists() and (depots["heron"] / "data" / name).read_bytes() == before
     assert shell("standing", "--json", cwd=library, code=1).json["states"] == {"sound": 95, "single": 1}
     shell("mend", cwd=library)
@@ -210,8 +210,8 @@ def test_a_full_drive_and_a_real_one(shell: Shell, world: Path, library: Path, s
     hog = small_drive / "lost+found/hog"
     hog.write_bytes(bytes(5_000_000))
     shell("depot", "add", "small", small_drive, "--site", "cottage", "--medium", "ssd", cwd=library)
-    refused = shell("backup", cwd=library, code=3)
-    assert "needs" in refused.err and "MB free" in refused.err and not (small_drive / "incoming").exists()
+    passed = shell("backup", cwd=library, code=1)
+    assert "needs" in passed.out and "MB free" in passed.out and not (small_drive / "incoming").exists()
     # Room enough by the count, but another program takes it while the run goes on: the drive fails, and the run says so.
     unaware = "import bramblemoor.library.home as home; home.free_bytes = lambda folder: 1 << 40; "
     full = subprocess.run(

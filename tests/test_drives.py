@@ -94,7 +94,7 @@ def test_a_depot_on_a_real_file_system(shell: Shell, library: Path, tmp_path: Pa
             assert (there / "copy/data/pictures/by hand/B.jpg").read_bytes() == held and "B2.jpg" in told
             shell("verify", "red", cwd=library)
             (work / "B2.jpg").unlink()
-            shell("stocktake", "--let-go", cwd=library, code=None)
+            shell("stocktake", "--let-go", "B2.jpg", "--yes", cwd=library, code=None)
     device = lab.attach(image)
     try:
         assert lab.mount(device, here, kind, "ro")

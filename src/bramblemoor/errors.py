@@ -12,16 +12,19 @@ BramblemoorError            one sentence what happened, one what to do
     └── DepotTrouble        a depot is absent, another's, or full
 """
 
+from collections.abc import Sequence
+
 
 class BramblemoorError(Exception):
-    """Carries the two sentences that the user reads, and the exit code."""
+    """Carries the two sentences that the user reads, the exit code, and lines that name what it is about."""
 
     exit_code = 3
 
-    def __init__(self, happened: str, remedy: str) -> None:
+    def __init__(self, happened: str, remedy: str, named: Sequence[str] = ()) -> None:
         super().__init__(f"{happened} {remedy}")
         self.happened = happened
         self.remedy = remedy
+        self.named = named
 
 
 class WrongUse(BramblemoorError):

@@ -6,7 +6,16 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, open_depots, single, stoppable, whose
+from bramblemoor.cli.common import (
+    AsJson,
+    LibraryDir,
+    know_stand_ins,
+    library_here,
+    open_depots,
+    single,
+    stoppable,
+    whose,
+)
 from bramblemoor.cli.receipts import finish, print_receipt, receipt_document
 from bramblemoor.errors import WrongUse
 
@@ -104,10 +113,11 @@ def free(
     from bramblemoor.depots.binding import bound_years
     from bramblemoor.depots.binding import free as run
 
+    know_stand_ins()
     library = library_here(library_dir)
     bound = next((one for one in bound_years(library) if one.year == year), None)
     where = f", as it lies at {', '.join(bound.depots)}" if bound else ""
-    if bound and not yes and not typer.confirm(f"Delete {year} from {library.root}{where}?", err=True):
+    if bound and not yes and not typer.confirm(say.shown(f"Delete {year} from {library.root}{where}?"), err=True):
         say.note("Nothing was deleted.")
         raise typer.Exit(1)
     with library.held(), say.meter() as progress:

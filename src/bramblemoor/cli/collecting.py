@@ -58,7 +58,7 @@ def collect(
             ]
             done.append({"order": one.id, "state": "collected", "parts": rows})
     if bell:
-        say.note("\a")
+        say.ring()
     if json:
         say.as_json({"orders": done} if every else done[0])
         return

@@ -6,6 +6,7 @@ import signal
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -14,6 +15,7 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.errors import DepotTrouble, NoLibrary, WrongUse
 from bramblemoor.library.home import Library, find_library
+from bramblemoor.library.told import Inside, Outside, one_name
 
 if TYPE_CHECKING:
     from bramblemoor.depots.copying import Pace
@@ -108,20 +110,38 @@ def stoppable(pace: "Pace") -> Iterator[None]:
         signal.signal(signal.SIGINT, before)
 
 
+def plain_name(what: str, name: str) -> Inside:
+    """A name that becomes a folder's here. Raises WrongUse for one that cannot be."""
+    try:
+        return one_name(name)
+    except Outside as error:
+        raise WrongUse(f"A {what} cannot be called {name!r}.", "Use one plain word, as thrushfield.") from error
+
+
+@dataclass(frozen=True)
+class PassedOver:
+    """A depot that a run did not reach, and why."""
+
+    depot: str
+    why: str
+
+
 @contextmanager
 def open_depots(
     library: Library, names: Sequence[str], *, to_write: bool = True, may_be_none: bool = False
-) -> Iterator[tuple[list["Depot"], bool]]:
-    """Open and hold the depots; says too whether any was passed over.
+) -> Iterator[tuple[list["Depot"], list[PassedOver]]]:
+    """Open and hold the depots; says too which were passed over.
 
     A depot that was named must be there. Of all depots, those out of reach are passed over, but one must be there
     (unless there is something else to do: `may_be_none`).
     """
     from bramblemoor.depots.known import depots_named
-    from bramblemoor.depots.register import open_known, open_to_write
+    from bramblemoor.depots.register import drive_trouble, follow_line, open_known, open_to_write
 
     know_stand_ins()
-    opened, troubles = [], []
+    opened: list[Depot] = []
+    missed: list[PassedOver] = []
+    troubles: list[DepotTrouble] = []
     with ExitStack() as stack:
         for known in depots_named(library, names):
             try:
@@ -131,14 +151,27 @@ def open_depots(
                 depot = open_known(library, known)
                 if os.access(depot.root, os.W_OK):  # what is read there must not change meanwhile
                     stack.enter_context(depot.held())
+                follow_line(library, known, depot)
                 opened.append(depot)
-            except DepotTrouble as trouble:
+            except (DepotTrouble, OSError) as error:
+                trouble = error if isinstance(error, DepotTrouble) else drive_trouble(known.name, error)
                 troubles.append(trouble)
+                missed.append(PassedOver(known.name, f"{trouble.happened} {trouble.remedy}"))
         if troubles and (names or not (opened or may_be_none)):
             raise troubles[0]
-        for missed in troubles:
-            say.note(f"Passed over: {missed.happened} {missed.remedy}")
-        yield opened, bool(troubles)
+        for one in missed:
+            say.note(f"Passed over: {one.why}")
+        say_seen(library)
+        yield opened, missed
+
+
+def say_seen(library: Library) -> None:
+    """What came to light on the way: of the clock, and of depots that are not as they were left."""
+    for finding in library.seen:
+        say.note(f"{finding.name}: {finding.what}.")
+    library.seen.clear()
+    if library.clock.in_doubt:
+        say.note(f"Beware: {library.clock.said()}.")
 
 
 def depot_at(depot: str, library_dir: Path | None) -> "Depot":

@@ -6,7 +6,17 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, library_here, open_depots, single, stoppable, whose
+from bramblemoor.cli.common import (
+    AsJson,
+    LibraryDir,
+    PassedOver,
+    bytes_of,
+    library_here,
+    open_depots,
+    single,
+    stoppable,
+    whose,
+)
 from bramblemoor.cli.receipts import end_stopped, finish, print_findings
 from bramblemoor.errors import WrongUse
 
@@ -26,7 +36,10 @@ def backup(
     depots: Depots = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only say what would be copied.")] = False,
     yes: Annotated[
-        bool, typer.Option("--yes", help="Go on although much was changed or removed in the library by others.")
+        bool,
+        typer.Option(
+            "--yes", help="Go on although much was changed or removed in the library, or would be removed at a depot."
+        ),
     ] = False,
     limit: Limit = "",
     library_dir: LibraryDir = None,
@@ -51,7 +64,7 @@ def backup(
         if dry_run:
             _print_plan(plan, json=json)
             return
-    attention = bool(receipt.left_out or receipt.findings or passed_over)
+    attention = bool(receipt.left_out or receipt.findings or passed_over or library.clock.in_doubt)
     if pace.stopped:
         end_stopped(_left(copying), receipt, json=json)
     if not json and not copying.journals and not receipt.left_out:  # nothing was done, and so no receipt was written
@@ -64,7 +77,12 @@ def backup(
             )
         print_findings(receipt, more="bramblemoor stocktake --all")
         raise typer.Exit(1 if attention else 0)
-    finish(receipt, json=json, attention=attention)
+    finish(receipt, json=json, attention=attention, more=_passed_over(passed_over))
+
+
+def _passed_over(missed: "list[PassedOver]") -> dict[str, object]:
+    """For --json: depots that a run did not reach."""
+    return {"passed_over": [{"depot": one.depot, "why": one.why} for one in missed]}
 
 
 def _print_plan(plan: "dict[str, Planned]", *, json: bool) -> None:
@@ -73,22 +91,24 @@ def _print_plan(plan: "dict[str, Planned]", *, json: bool) -> None:
             {
                 name: {
                     "frames": one.copied.frames, "files": one.copied.files, "bytes": one.copied.bytes,
-                    "moved": one.moved.files, "set_aside": one.removed.files,
+                    "moved": one.moved.files, "set_aside": 0 if one.deletes else one.removed.files,
+                    "deleted": one.removed.files if one.deletes else 0,
                 }
                 for name, one in plan.items()
             }
         )  # fmt: skip
         return
     say.table(
-        ("depot", "frames to copy", "files", "size", "moved there", "to earlier/"),
+        ("depot", "frames to copy", "files", "size", "moved there", "to earlier/", "deleted"),
         [
             (
                 name, say.dash(one.copied.frames), say.dash(one.copied.files), say.size(one.copied.bytes),
-                say.dash(one.moved.files), say.dash(one.removed.files),
+                say.dash(one.moved.files), say.dash(0 if one.deletes else one.removed.files),
+                say.dash(one.removed.files if one.deletes else 0),
             )
             for name, one in plan.items()
         ],
-        right=(1, 2, 3, 4, 5),
+        right=(1, 2, 3, 4, 5, 6),
     )  # fmt: skip
     say.line("Nothing was copied (--dry-run).")
 
@@ -139,7 +159,7 @@ def verify(
     with ExitStack() as stack:
         stack.enter_context(library.held())
         opened: list[Depot] = []
-        passed_over = False
+        passed_over: list[PassedOver] = []
         if names or not places:
             opened, passed_over = stack.enter_context(open_depots(library, names, to_write=False, may_be_none=True))
         stack.enter_context(stoppable(pace))
@@ -154,7 +174,12 @@ def verify(
         say.line()
     if pace.stopped:
         end_stopped("What was read counts; with --longest-unread the next run goes on.", receipt, json=json)
-    finish(receipt, json=json, attention=amiss or passed_over)
+    finish(
+        receipt,
+        json=json,
+        attention=amiss or bool(passed_over) or library.clock.in_doubt,
+        more=_passed_over(passed_over),
+    )
 
 
 def _scope(sample: int, longest_unread: bool, minutes: float, up_to: str) -> "Scope":
@@ -179,14 +204,18 @@ def mend(depots: Depots = None, library_dir: LibraryDir = None, json: AsJson = F
     with (
         library.held(), open_depots(library, depots or ()) as (opened, passed_over), stoppable(pace), say.meter() as progress,
     ):  # fmt: skip
-        receipt = run(library, opened, progress, pace)
+        receipt, still_amiss = run(library, opened, progress, pace)
     if pace.stopped:
         end_stopped("The same command goes on with what is still damaged or missing.", receipt, json=json)
     if not json and not receipt.came_in.files and not receipt.findings:
         say.line(f"Nothing is known to be damaged or missing in {whose(library)}. To look: bramblemoor verify.")
         return
-    lost = any("no good copy" in finding.what for finding in receipt.findings)
-    finish(receipt, json=json, attention=bool(receipt.left_out or passed_over or lost))
+    finish(
+        receipt,
+        json=json,
+        attention=bool(receipt.left_out or passed_over or still_amiss),
+        more=_passed_over(passed_over),
+    )
 
 
 COMMANDS = {"backup": single("backup", backup), "verify": single("verify", verify), "mend": single("mend", mend)}

@@ -6,6 +6,7 @@ from bramblemoor.depots.drives import Drive, attached_drives, find_depot
 from bramblemoor.depots.known import known_depots
 from bramblemoor.depots.terms import said
 from bramblemoor.errors import DepotTrouble
+from bramblemoor.library.copies import good
 from bramblemoor.library.durable import free_bytes
 from bramblemoor.library.home import Library
 
@@ -20,7 +21,7 @@ def print_depots(library: Library, *, json: bool) -> None:
             root, told = None, f"{known.root}, with a damaged depot.toml"
         held, size = library.db.execute(
             "SELECT count(*), coalesce(sum(bytes), 0) FROM copies JOIN files ON id = file WHERE depot = ?"
-            " AND state IN ('proven', 'cached', 'written')",
+            f" AND {good('copies')}",
             (known.number,),
         ).fetchone()
         rows.append((known, root, told, held, size, free_bytes(root) if root else None))

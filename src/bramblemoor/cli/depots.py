@@ -1,5 +1,6 @@
 """depot add, list, change, retire, replace, adopt, repair, look, level."""
 
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -15,6 +16,7 @@ from bramblemoor.cli.common import (
     know_stand_ins,
     library_here,
     open_depots,
+    say_seen,
     stoppable,
 )
 from bramblemoor.cli.receipts import amount_text
@@ -22,6 +24,7 @@ from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
     from bramblemoor.depots.terms import Terms
+    from bramblemoor.library.home import Library
 
 app = group("depot", "The places where copies are held: add, list, change, replace, look through.")
 
@@ -73,6 +76,7 @@ def add(
     at_most: AtMost = None,
     keep_for: KeepFor = None,
     leave_free: LeaveFree = None,
+    yes: Annotated[bool, typer.Option("--yes", help="The site and the medium are new ones; do not ask.")] = False,
     stand_in: StandIn = "",
     stand_in_flips: Annotated[str, typer.Option("--stand-in-flips", metavar="FILE", hidden=True)] = "",
     library_dir: LibraryDir = None,
@@ -83,6 +87,7 @@ def add(
     Globs: * and ? within a name, ** for any folders; without a slash they are for names at any depth.
     """
     from bramblemoor.depots.enroll import add_depot
+    from bramblemoor.depots.known import known_depots
     from bramblemoor.depots.terms import Terms
     from bramblemoor.standins.drives import StandInDrive
 
@@ -91,6 +96,7 @@ def add(
     terms = _changed(
         Terms(), year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
     )  # fmt: skip
+    site, medium = _spelled(library, site, medium, yes=yes)
     options = {"device": stand_in} | ({"flips": stand_in_flips} if stand_in_flips else {}) if stand_in else {}
     with library.held():
         depot, known = add_depot(
@@ -98,6 +104,8 @@ def add(
             options=options, terms=terms,
         )  # fmt: skip
     identity = depot.identity
+    attention = any(one.id == identity.id and one.stranger for one in known_depots(library))
+    say_seen(library)
     if json:
         say.as_json(
             {
@@ -105,18 +113,55 @@ def add(
                 "taken_in": known,
             }
         )  # fmt: skip
-        return
+        raise typer.Exit(int(attention))
     where = f"at {identity.site}, on {identity.medium} ({depot.drive.device})"
     if known:
         say.line(
-            f"Found the depot {identity.name} {where}. What lies there counts once it was read: bramblemoor verify."
+            f"Found the depot {identity.name} {where}. What lies there counts once it was read: bramblemoor verify"
+            f" {identity.name}."
         )
-        return
+        differs = [
+            f"{what} {had!r}, not {said!r}"
+            for what, had, said in (("site", identity.site, site), ("medium", identity.medium, medium))
+            if said and said != had
+        ]
+        if terms != Terms():
+            differs.append("its terms")
+        if differs:
+            say.line(
+                f"It stays as it was agreed: {', '.join(differs)}. To change that: bramblemoor depot change {identity.name}."
+            )
+        raise typer.Exit(int(attention))
     say.line(f"Made the depot {identity.name} {where}.")
     if terms != Terms():
         say.line(f"It gets: {_said(terms)}.")
     if stand_in:
         say.line("Its device is a pretence: in truth it lies on the same disk as everything else here.")
+
+
+def _spelled(library: "Library", site: str, medium: str, *, yes: bool) -> tuple[str, str]:
+    """Site and medium as they are known here. A new one is asked about on a terminal, else one like a known one is refused."""
+    from bramblemoor.depots.enroll import spelled
+
+    words = []
+    for what, word in (("site", site), ("medium", medium)):
+        found = spelled(library, "site" if what == "site" else "medium", word)
+        if word and found.is_new and not yes:
+            known = ", ".join(found.known)
+            if sys.stdin.isatty():
+                if not typer.confirm(
+                    say.shown(f"{found.word} is a new {what}. Known: {known}. Is it another one?"), err=True
+                ):
+                    raise WrongUse("Nothing was changed.", f"Write the {what} as it is known here: {known}.")
+            elif found.near:
+                raise WrongUse(
+                    f"There is no {what} {found.word!r} yet; it is nearly {found.near!r}. Known: {known}.",
+                    "If it is another one, say --yes.",
+                )
+            else:
+                say.note(f"A new {what}: {found.word}. Known: {known}.")
+        words.append(found.word if word else "")
+    return words[0], words[1]
 
 
 def _said(terms: "Terms") -> str:
@@ -163,6 +208,7 @@ def change(
     at_most: AtMost = None,
     keep_for: KeepFor = None,
     leave_free: LeaveFree = None,
+    yes: Annotated[bool, typer.Option("--yes", help="The site and the medium are new ones; do not ask.")] = False,
     library_dir: LibraryDir = None,
 ) -> None:
     """Change what a depot is called, where it is kept, or what it gets. The next backup acts upon it.
@@ -172,6 +218,7 @@ def change(
     from bramblemoor.depots.enroll import change_depot
 
     library = library_here(library_dir)
+    site, medium = _spelled(library, site, medium, yes=yes)
     with library.held(), open_depots(library, [depot]) as (opened, _):
         terms = _changed(
             opened[0].identity.terms, year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
@@ -185,21 +232,45 @@ def change(
 def retire(
     depot: Name,
     undo: Annotated[bool, typer.Option("--undo", help="Take it back into use.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Do it without asking.")] = False,
     library_dir: LibraryDir = None,
 ) -> None:
     """Count on a depot no more. Its drive is left as it is, and need not be there."""
     from bramblemoor.depots.enroll import retire as run
+    from bramblemoor.depots.enroll import too_few_without
     from bramblemoor.depots.known import depots_named
+    from bramblemoor.depots.register import within_reach
 
+    know_stand_ins()
     library = library_here(library_dir)
     known = depots_named(library, [depot])[0]
+    poor, sample = 0, ""
     with library.held():
+        if not undo and not known.retired:
+            poor, sample = too_few_without(library, known, within_reach(library))
+            if poor and not yes and sys.stdin.isatty():
+                typer.confirm(
+                    say.shown(f"{_poor(library, poor, sample)} Retire {depot} all the same?"), abort=True, err=True
+                )
         run(library, known, undo=undo)
     if undo:
         say.line(f"The depot {depot} is in use again. What it holds counts as far as it was read lately.")
-    else:
-        say.line(f"The depot {depot} is retired: it counts for nothing now, and nothing is written to it.")
-        say.line("See what is left: bramblemoor standing.")
+        return
+    say.line(f"The depot {depot} is retired: it counts for nothing now, and nothing is written to it.")
+    say.line("See what is left: bramblemoor standing.")
+    if poor:
+        say.note(
+            f"{_poor(library, poor, sample)} Keep its drive; to take it back: bramblemoor depot retire {depot} --undo."
+        )
+        raise typer.Exit(0 if yes else 1)
+
+
+def _poor(library: "Library", count: int, sample: str) -> str:
+    least = library.settings.erase.copies
+    return (
+        f"Without it {say.many(count, 'file')} have fewer than {least} copies on other drives that were read lately,"
+        f" {sample} among them."
+    )
 
 
 @app.command("replace")
@@ -210,16 +281,20 @@ def replace(
     library_dir: LibraryDir = None,
 ) -> None:
     """Let a new drive take a depot's place, with the same name, site and terms. The old one is retired, and left as it is."""
-    from bramblemoor.depots.enroll import replace_depot
+    from bramblemoor.depots.enroll import replace_depot, too_few_without
     from bramblemoor.depots.known import depots_named
+    from bramblemoor.depots.register import within_reach
 
     know_stand_ins()
     library = library_here(library_dir)
     with library.held():
         known = depots_named(library, [depot])[0]
+        poor, sample = too_few_without(library, known, within_reach(library))
         replace_depot(library, known, folder, options={"device": stand_in} if stand_in else {})
     say.line(f"The depot {depot} is now at {folder}, and empty; the former drive is retired, and as it was.")
     say.line(f"To fill it: bramblemoor backup {depot}; or from another drive: bramblemoor depot level FROM {depot}.")
+    if poor:
+        say.note(f"{_poor(library, poor, sample)} Keep the former drive until the new one was filled.")
 
 
 @app.command("adopt")
@@ -230,9 +305,10 @@ def adopt(
     ] = "",
     library_dir: LibraryDir = None,
 ) -> None:
-    """Accept a depot that another copy of this library has written, or a cloned drive, as it lies there.
+    """Accept this one depot, that another copy of this library has written, or a cloned drive, as it lies there.
 
-    What it holds instead of the library's files moves to earlier/ there at the next backup; nothing is lost.
+    What it holds instead of the library's files is set aside in earlier/ there by the next backup. What this library has never
+    had stays there, even at a mirror; what it gave up before goes as the depot's terms say.
     """
     from bramblemoor.depots.depot import open_depot
     from bramblemoor.depots.drives import find_depot
@@ -251,6 +327,7 @@ def adopt(
     known = next((known for known in known_depots(library) if known.id == opened.id), None)
     with library.held(), opened.held():
         adopted = run(library, opened, known, new_name)
+    say_seen(library)
     say.line(f"Adopted the depot {adopted.name} at {root}. What lies there counts once it was read.")
     say.line(f"Next: bramblemoor verify {adopted.name}, then bramblemoor backup {adopted.name}.")
 
@@ -360,10 +437,10 @@ def level(
 
     first, second, pace = depot_at(source, library_dir), depot_at(target, library_dir), Pace()
     with second.held(), stoppable(pace), say.meter() as progress:
-        receipt = run(first, second, progress, pace)
+        receipt, strange = run(first, second, progress, pace)
     if pace.stopped:
         end_stopped("The same command goes on.", receipt, json=json)
-    finish(receipt, json=json, attention=bool(receipt.left_out))
+    finish(receipt, json=json, attention=bool(receipt.left_out or strange))
 
 
 COMMANDS = {"depot": app}

@@ -8,9 +8,11 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, depot_at, library_here, open_depots, single, whose
 from bramblemoor.cli.receipts import moment, print_receipt, receipt_document
-from bramblemoor.errors import WrongUse
+from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.receipts import stamp
+
+_FEW = 10
 
 Depot = Annotated[str, typer.Argument(metavar="DEPOT", help="Which depot.")]
 
@@ -78,8 +80,8 @@ def purge(
 ) -> None:
     """Delete earlier versions at a depot for good. Asks first; the receipt lists every file."""
     from bramblemoor.depots.earlier import purge as run
-    from bramblemoor.depots.earlier import versions, write_purge_receipt
-    from bramblemoor.depots.register import finish_at
+    from bramblemoor.depots.earlier import set_aside_before, write_purge_receipt
+    from bramblemoor.depots.register import finish_at, within_reach
     from bramblemoor.library.search import first_day
 
     if bool(before) == (older_than is not None):
@@ -89,7 +91,9 @@ def purge(
     started = stamp(now_utc())
     with library.held(), open_depots(library, [depot]) as (opened, _):
         finish_at(library, opened[0])
-        due = [one for one in versions(opened[0].root) if one.when < limit]
+        if library.clock.in_doubt and not before:
+            raise NotPossible(f"Nothing was deleted: {library.clock.said()}.", "Or say a day: --before DATE.")
+        due = set_aside_before(opened[0], limit)
         if not due:
             say.note(f"The depot {depot} holds no earlier versions from before {limit[:10]}.")
             if json:
@@ -97,15 +101,26 @@ def purge(
             return
         size = say.size(sum(one.bytes for one in due))
         if not yes and not typer.confirm(
-            f"Delete {say.many(len(due), 'earlier version')} ({size}) at the depot {depot} for good?", err=True
+            say.shown(f"Delete {say.many(len(due), 'earlier version')} ({size}) at the depot {depot} for good?"),
+            err=True,
         ):
             say.note("Nothing was deleted.")
             raise typer.Exit(1)
-        receipt = write_purge_receipt(library, opened[0], run(opened[0], library.name, limit), started)
+        gone, stay = run(library, opened[0], due, within_reach(library, opened))
+        receipt = write_purge_receipt(library, opened[0], gone, started)
     if json:
-        say.as_json(receipt_document(receipt))
+        say.as_json(receipt_document(receipt) | {"stay": [one.path for one in stay]})
     else:
         print_receipt(receipt)
+        for one in stay[:_FEW]:
+            say.line(f"  stays: {one.path}, set aside on {one.when[:10]}")
+        if stay:
+            say.line(
+                f"{say.many(len(stay), 'file')} stay there: too few other drives are known to hold the same, or nobody here has"
+                " ever had them. To have them in the library, restore them to a folder first."
+            )
+    if stay:
+        raise typer.Exit(1)
 
 
 COMMANDS = {"earlier": single("earlier", earlier), "purge": single("purge", purge)}

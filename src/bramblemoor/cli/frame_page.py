@@ -55,7 +55,7 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
     ).fetchall()
     copies = db.execute(
         "SELECT name, site, medium, iif(c.sha256 IS NULL, c.state, 'an earlier version') AS state, count(*) AS files,"
-        " strftime('%Y-%m-%dT%H:%M:%SZ', min(read_at), 'unixepoch') AS read_at"
+        " strftime('%Y-%m-%dT%H:%M:%SZ', min(c.read_at), 'unixepoch') AS read_at"
         " FROM copies c JOIN files f ON f.id = file JOIN depots ON depots.number = c.depot WHERE frame = ?"
         " GROUP BY name, 4",
         (frame,),

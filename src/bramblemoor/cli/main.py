@@ -4,11 +4,12 @@ import errno
 import os
 import sqlite3
 import sys
+from collections.abc import Sequence
 from difflib import get_close_matches
 from importlib import import_module
 from io import TextIOWrapper
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, TextIO
 
 import typer
 from typer.core import TyperGroup
@@ -26,6 +27,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("tell", "tell", "Say what you know of a frame: title, date, people, location."),
             ("stocktake", "stocktake", "Take up what you and other programs did in its folders."),
             ("receipt", "receipts", "Read the balanced account of a run."),
+            ("clock", "clock", "Compare the system's clock with the last run."),
         ),
     ),
     (
@@ -103,7 +105,7 @@ class LazyCommands(TyperGroup):
         try:
             return super().invoke(ctx)
         except BramblemoorError as error:
-            _complain(error.happened, error.remedy)
+            _complain(error.happened, error.remedy, error.named)
             raise typer.Exit(error.exit_code) from error
         except KeyboardInterrupt as error:
             _complain("Interrupted; nothing is lost.", "Run the same command again: it goes on where it stopped.")
@@ -144,8 +146,11 @@ def _remedy(error: OSError) -> str:
     return "Put that right and run the same command again: it goes on where it stopped."
 
 
-def _complain(happened: str, remedy: str) -> None:
-    print(f"{happened}\n{remedy}", file=sys.stderr)
+def _complain(happened: str, remedy: str, named: Sequence[str] = ()) -> None:
+    from bramblemoor.cli.say import note
+
+    for text in (happened, *(f"  {one}" for one in named), remedy):
+        note(text)
 
 
 def _version(wanted: bool) -> None:
@@ -187,12 +192,27 @@ def root(
         os.environ["BRAMBLEMOOR_LIBRARY"] = str(library)
 
 
+def _nowhere() -> TextIO:
+    return os.fdopen(os.open(os.devnull, os.O_WRONLY), "w")
+
+
 def main() -> None:
+    # Where the one who started it has closed them, there is nobody to tell.
+    sys.stdout, sys.stderr = sys.stdout or _nowhere(), sys.stderr or _nowhere()
     if isinstance(
         sys.stdout, TextIOWrapper
     ):  # a title in any script must not stop a report where the terminal has only one
         sys.stdout.reconfigure(errors="backslashreplace")
-    app()
+    try:
+        app()
+    finally:
+        try:
+            sys.stdout.flush()
+        except OSError as error:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            if error.errno != errno.EPIPE:
+                _complain(f"The answer could not be written ({error.strerror}).", "What the command did is done.")
+                sys.exit(3)
 
 
 if __name__ == "__main__":

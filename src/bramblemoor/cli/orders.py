@@ -52,7 +52,7 @@ def order(
     json: AsJson = False,
 ) -> None:
     """Ask a service to prepare an export: everything, or what the options choose; once, or again and again."""
-    from bramblemoor.services.book import order_named, record_order, service_named
+    from bramblemoor.services.book import answered, asking, order_named, record_order, service_named
 
     library = library_here(library_dir)
     if again:
@@ -75,8 +75,9 @@ def order(
         account = sign_in(library, known, patience)
         if scope.albums:
             check_albums(scope.albums, [one.title for one in account.survey().albums])
-        placed = account.place_order(scope)
+        placed = account.place_order(scope, asking(library, known.name, scope))
         record_order(library, known.name, scope, placed)
+        answered(library, known.name)
     left = [one for one in placed.statement.albums if not one.ordered]
     if json:
         say.as_json(

@@ -170,10 +170,10 @@ def end_stopped(note: str, receipt: Receipt, *, json: bool) -> NoReturn:
     raise typer.Exit(_INTERRUPTED)
 
 
-def finish(one: Receipt, *, json: bool, attention: bool) -> None:
-    """Print a run's receipt and leave with the exit code that it deserves."""
+def finish(one: Receipt, *, json: bool, attention: bool, more: dict[str, object] | None = None) -> None:
+    """Print a run's receipt (`more` goes into its JSON, too) and leave with the exit code that it deserves."""
     if json:
-        say.as_json(receipt_document(one))
+        say.as_json(receipt_document(one) | (more or {}))
     else:
         print_receipt(one)
     if attention or not one.balanced:

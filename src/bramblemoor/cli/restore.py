@@ -44,7 +44,12 @@ def restore(
     album: OnlyAlbums = None,
     year: OnlyYears = None,
     as_of: Annotated[
-        str, typer.Option("--as-of", metavar="DATE", help="As it stood at the depot at the end of that day.")
+        str,
+        typer.Option(
+            "--as-of",
+            metavar="DATE",
+            help="As it stood at the depot at the end of that day, or at 2026-05-09T14:30 (UTC).",
+        ),
     ] = "",
     ledger_only: Annotated[
         bool, typer.Option("--ledger-only", help="Only give the library in DIR the ledger that lies at a depot.")
@@ -102,18 +107,15 @@ def _some(
 
     from bramblemoor.depots.selecting import restore_some
     from bramblemoor.depots.shelf import NOW
-    from bramblemoor.library.search import day_after, first_day
+    from bramblemoor.library.search import moment_named
 
-    moment = NOW
-    if as_of:
-        first_day(as_of)
-        moment = f"{day_after(as_of)}T00:00:00Z" if len(as_of) <= 10 else as_of
+    moment = moment_named(as_of) if as_of else NOW
     library = _library_if_any(library_dir)
     if library is None and not names:
         library = library_here(library_dir)  # says what is wrong
     sources = _sources(names, library)
     with say.meter() as progress, library.held() if library else nullcontext():
-        receipt = restore_some(folder, sources, selection, library, progress, moment)
+        receipt = restore_some(folder, sources, selection, library, progress, moment, as_they_hold=bool(names))
     if not json:
         say.line(f"Restored to {folder}, under the paths of the library.")
         say.line()

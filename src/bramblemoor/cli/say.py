@@ -18,6 +18,7 @@ _COUNTED = {
     "writing sidecars": "frames",
     "looking over the library": "files",
 }  # stages that count things; the others count bytes
+_WIDTH = 110
 _PATIENCE = 1.5  # seconds before a progress line appears
 
 
@@ -50,15 +51,30 @@ def dash(count: int) -> str:
     return f"{count:,}" if count else "-"
 
 
+# What moves the cursor, turns the direction of writing, or begins a line of its own: shown, not done.
+_CONTROLS = {code: f"\\x{code:02x}" for code in (*range(32), *range(127, 160))}
+_CONTROLS |= {ord("\n"): "\\n", ord("\t"): "\\t", ord("\r"): "\\r"}
+_CONTROLS |= {
+    code: f"\\u{code:04x}" for code in (0x200E, 0x200F, 0x2028, 0x2029, *range(0x202A, 0x202F), *range(0x2066, 0x206A))
+}
+
+
+def shown(text: str) -> str:
+    """A text that somebody may have told, as it can be printed: no part of it is obeyed by a terminal."""
+    return text if text.isprintable() else text.translate(_CONTROLS)
+
+
 def console() -> "Console":
     from rich.console import Console
 
-    width = None if sys.stdout.isatty() else int(os.environ.get("COLUMNS", "110"))
+    told = os.environ.get("COLUMNS", "")
+    wide = int(told) if told.isascii() and told.isdecimal() and 0 < int(told) < 10_000 else _WIDTH
+    width = None if sys.stdout.isatty() else wide
     return Console(width=width, highlight=False, soft_wrap=not sys.stdout.isatty())
 
 
 def line(text: str = "") -> None:
-    print(text)
+    print(shown(text))
 
 
 def table(
@@ -74,7 +90,7 @@ def table(
         side: Literal["left", "right"] = "right" if number in right else "left"
         grid.add_column(Text(name), justify=side, no_wrap=number != wraps, overflow="fold")
     for row in rows:
-        grid.add_row(*map(Text, row))  # as it is: brackets and colons in names are no markup
+        grid.add_row(*(Text(shown(cell)) for cell in row))  # as it is: brackets and colons in names are no markup
     printer = console()
     with printer.capture() as captured:
         printer.print(Padding(grid, (0, 0, 0, indent)) if indent else grid)
@@ -84,12 +100,18 @@ def table(
 
 def as_json(document: Any) -> None:
     """One document on stdout; where that has not all letters, they are written as JSON can in any."""
-    print(json.dumps(document, ensure_ascii=not sys.stdout.encoding.lower().startswith("utf"), indent=1))
+    text = json.dumps(document, ensure_ascii=not sys.stdout.encoding.lower().startswith("utf"), indent=1)
+    print(text.translate({code: f"\\u{code:04x}" for code in _CONTROLS if code >= 127}))
 
 
 def note(text: str) -> None:
     """Something to know while a run goes on; not part of its answer."""
-    print(text, file=sys.stderr, flush=True)
+    print(shown(text), file=sys.stderr, flush=True)
+
+
+def ring() -> None:
+    """The terminal's bell."""
+    print("\a", file=sys.stderr, flush=True)
 
 
 @contextmanager

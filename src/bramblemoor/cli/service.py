@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, group, library_here, whose
+from bramblemoor.cli.common import AsJson, LibraryDir, group, library_here, plain_name, whose
 from bramblemoor.errors import ServiceTrouble, WrongUse
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
@@ -35,7 +35,8 @@ def sign_in(library: Library, known: "KnownService", patience: float) -> "Servic
             f"No token for {known.name} is kept on this machine.",
             f"Sign in: bramblemoor service add {known.name} {known.url}.",
         )
-    return ParcelHttp(known.name, known.url, token, patience=patience, notice=say.note)
+    proxy = library.settings.network.proxy
+    return ParcelHttp(known.name, known.url, token, patience=patience, notice=say.note, proxy=proxy)
 
 
 @app.command("add")
@@ -67,9 +68,10 @@ def add(
     library = library_here(library_dir)
     library.require_writable()
     written = load_dialect(dialect or name, library.dialects)
-    known = KnownService(name, check_address(url), written.name)
+    known = KnownService(plain_name("service", name), check_address(url), written.name)
     token = _token(name, token_file)
-    survey = ParcelHttp(name, known.url, token, patience=patience, notice=say.note).survey()
+    proxy = library.settings.network.proxy
+    survey = ParcelHttp(name, known.url, token, patience=patience, notice=say.note, proxy=proxy).survey()
     with library.held():
         if Path(dialect).is_file():
             write_atomically(library.dialects / f"{written.name}.toml", written.source.encode())

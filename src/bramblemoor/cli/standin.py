@@ -27,6 +27,8 @@ def stand_in(
     busy: Annotated[int, typer.Option(min=0, help="Answer so many requests with 503.")] = 0,
     drop: Annotated[int, typer.Option(min=0, help="Break so many parts off halfway.")] = 0,
     flip: Annotated[int, typer.Option(min=0, help="Send so many parts with a byte flipped.")] = 0,
+    lose: Annotated[int, typer.Option(min=0, help="Take so many orders, and lose the answer.")] = 0,
+    keyless: Annotated[bool, typer.Option("--keyless", help="Keep no keys of orders.")] = False,
 ) -> None:
     """Run a simulated service on this machine until interrupted, with faults to order."""
     from bramblemoor.standins import accounts
@@ -46,7 +48,12 @@ def stand_in(
         token_file.write_text(secrets.token_urlsafe(24) + "\n")
     account = known[service](folder)
     pace = Pace(prepare, links, sign_in, day)
-    stand = StandIn(account, token_file.read_text().strip(), Faults(busy, drop, flip), pace)
+    stand = StandIn(
+        account,
+        token_file.read_text().strip(),
+        Faults(busy, drop=drop, flip=flip, lose=lose, keyless=int(keyless)),
+        pace,
+    )
 
     def ready(address: str) -> None:
         (folder / "address.txt").write_text(address + "\n")

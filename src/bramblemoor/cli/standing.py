@@ -8,9 +8,11 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
+from bramblemoor.depots.known import known_depots
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
+from bramblemoor.library.names import folded
 
 if TYPE_CHECKING:
     from bramblemoor.depots.standing import HolderStanding, Standing
@@ -79,8 +81,9 @@ def _require_known(library: Library, gone: Sequence[str]) -> None:
     from bramblemoor.depots.standing import holders_of
 
     known = {word for holder in holders_of(library) for word in (holder.name, holder.site, holder.medium)}
+    places = {folded(word) for holder in holders_of(library) for word in (holder.site, holder.medium)}
     for word in gone:
-        if word not in known:
+        if word not in known and folded(word) not in places:
             near = get_close_matches(word, known, 1, 0.0)[0]
             raise WrongUse(f"There is no depot, site or medium {word!r} here.", f"Did you mean {near}?")
 
@@ -107,7 +110,8 @@ def _document(library: Library, weighed: "Standing", by: str) -> dict[str, Any]:
             {
                 "name": own.holder.name, "site": own.holder.site, "medium": own.holder.medium, "device": own.holder.device,
                 "frames": own.frames, "other_files": own.others, "oldest_reading": own.oldest,
-                "damaged_or_missing": own.amiss, "unread": own.unread, "stale": own.stale, "absent": own.absent,
+                "damaged_or_missing": own.amiss, "unread": own.unread, "stale": own.stale, "stale_since": own.stale_since,
+                "future": own.future, "absent": own.absent,
             }
             for own in weighed.holders
         ],
@@ -138,12 +142,20 @@ def _print(library: Library, weighed: "Standing", by: str) -> None:
     _print_groups(weighed, by)
     say.line()
     say.table(
-        ("copy", "site", "medium", "device", "last read", "amiss"),
+        ("copy", "site", "medium", "device", "read", "does not count", "amiss"),
         [
-            (own.holder.name, own.holder.site, own.holder.medium, own.holder.device, _age(own), say.dash(own.amiss))
+            (
+                own.holder.name,
+                own.holder.site,
+                own.holder.medium,
+                own.holder.device,
+                _age(own),
+                _not_counted(own),
+                say.dash(own.amiss),
+            )
             for own in weighed.holders
         ],
-        right=(5,),
+        right=(6,),
     )
     if weighed.frames:
         say.line(f"Sites: {', '.join(weighed.sites) or 'none'}. Media: {', '.join(weighed.media) or 'none'}.")
@@ -229,12 +241,23 @@ def _print_named(named: list[tuple[str, str]], every: bool) -> None:
 
 
 def _age(own: "HolderStanding") -> str:
-    if own.holder.number == 0:
-        return "in use"
-    if own.oldest is None:
-        return "never"
-    days = (now_utc().date() - datetime.fromisoformat(own.oldest.rstrip("Z")).date()).days
+    """When its copies were last read: of those that count the longest ago, else of those that count no more."""
+    if own.oldest is not None:
+        return _ago(own.oldest)
+    if own.stale_since is not None:
+        return f"{_ago(own.stale_since)}: too long"
+    return "by a clock ahead of this" if own.future else "never"
+
+
+def _ago(moment: str) -> str:
+    days = (now_utc().date() - datetime.fromisoformat(moment.rstrip("Z")).date()).days
     return "today" if days <= 0 else f"{say.many(days, 'day')} ago"
+
+
+def _not_counted(own: "HolderStanding") -> str:
+    """What of its copies does not count, and why."""
+    parts = [(own.unread, "never read there"), (own.stale, "read too long ago"), (own.future, "read in the future")]
+    return ", ".join(f"{count:,} {why}" for count, why in parts if count) or "-"
 
 
 def _advice(library: Library, weighed: "Standing") -> list[str]:
@@ -245,22 +268,38 @@ def _advice(library: Library, weighed: "Standing") -> list[str]:
         return ["bring pictures in: bramblemoor service add NAME URL, then order, collect, unpack."]
     if not depots:
         return ["there is no depot; add one: bramblemoor depot add NAME FOLDER --site SITE --medium MEDIUM."]
+    doubt = library.read_clock().said()
+    if doubt:
+        steps.append(f"{doubt}.")
+    steps += [
+        f"the depot {known.name} was written by a later or another state of this library: do not rely on this one before you have"
+        f" looked: bramblemoor depot look {known.name}."
+        for known in known_depots(library)
+        if known.stranger and not known.retired
+    ]
     amiss = [own.holder.name for own in weighed.holders if own.amiss]
     if amiss:
-        steps.append(f"files at {', '.join(amiss)} are damaged or missing: bramblemoor mend.")
+        step = f"files at {', '.join(amiss)} are damaged or missing: bramblemoor mend."
+        if "library" in amiss:
+            step += (
+                " What you deleted or changed on purpose: bramblemoor stocktake --let-go NAME, or --accept NAME (stocktake names"
+                " them)."
+            )
+        steps.append(step)
     absent = [own.holder.name for own in depots if own.absent]
     if absent:
         steps.append(f"{', '.join(absent)} lack files: bramblemoor backup.")
-    unread = [own.holder.name for own in depots if own.unread or own.stale]
+    unread = [own.holder.name for own in weighed.holders if own.unread or own.stale or own.future]
     if unread:
         steps.append(
-            f"copies at {', '.join(unread)} were not read from the medium lately: remount, then bramblemoor verify."
+            f"some copies at {', '.join(unread)} do not count before they are read from the medium: bramblemoor verify"
+            f" {' '.join(unread)} (a network drive: remount it first)."
         )
     rule = library.settings.rule
     devices = {own.holder.device for own in weighed.holders}
-    if len({own.holder.site for own in weighed.holders}) < rule.sites:
+    if len({folded(own.holder.site) for own in weighed.holders}) < rule.sites:
         steps.append(f"all copies are at {weighed.holders[0].holder.site}: add a depot at another site.")
-    if len({own.holder.medium for own in weighed.holders}) < rule.media:
+    if len({folded(own.holder.medium) for own in weighed.holders}) < rule.media:
         steps.append(f"all copies are on {weighed.holders[0].holder.medium}: add a depot on another kind of medium.")
     if len(devices) < rule.copies:
         lying = say.many(len(devices), "physical device")

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single
+from bramblemoor.cli.common import AsJson, LibraryDir, library_here, plain_name, single
 from bramblemoor.cli.receipts import finish
 from bramblemoor.library.home import Library
 
@@ -51,8 +51,10 @@ def unpack(
     with library.held():
         if folder is not None:
             known = load_dialect(dialect, library.dialects) if dialect else guess_dialect(folder)
-            name = service or known.name
-            parcel = parcel_at(folder, name, known, lambda order: library.incoming(name, order), order or "")
+            name = plain_name("service", service or known.name)
+            parcel = parcel_at(
+                folder, name, known, lambda order: library.incoming(name, plain_name("order", order)), order or ""
+            )
         else:
             waiting = {known.state for known in orders(library)} & {"collected", "ready", "preparing", "asked"}
             chosen = order_named(library, order, ("collected", "ready") if waiting else ("unpacked",))

@@ -13,6 +13,7 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.slots import PIECE
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
+from bramblemoor.library.told import inside_or_none
 
 
 @dataclass(frozen=True)
@@ -75,6 +76,9 @@ def stands_alone(depot: Depot, year: int | None, progress: Progress) -> Alone:
         whole, done = sum(row["bytes"] for row in rows), 0
         for row in rows:
             digest = hashlib.sha256()
+            if inside_or_none(row["path"]) is None:
+                amiss.append(Finding(row["path"], "its ledger names a file outside the depot"))
+                continue
             try:
                 with depot.drive.read_from_medium(depot.data / row["path"], PIECE) as reading:
                     for piece in reading.pieces:

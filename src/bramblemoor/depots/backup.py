@@ -1,27 +1,32 @@
 """Backing the library up to depots: what is missing there is copied, read back, and accounted for."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+
+import msgspec
 
 from bramblemoor.depots.copying import CopyRun, Pace, Progress
 from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.earlier import purge_expired, thin_ledgers, write_purge_receipt
+from bramblemoor.depots.earlier import expired, old_ledgers, purge, write_purge_receipt
 from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
-from bramblemoor.depots.register import finish_at, number_of, remember_device, remember_line
+from bramblemoor.depots.register import finish_all, number_of, remember_line, within_reach
 from bramblemoor.depots.sources import from_library
 from bramblemoor.depots.terms import LACKING, chosen
-from bramblemoor.depots.work import Member, Work, at_hand, enter_moves, enter_removals, moves, removals, stays
-from bramblemoor.errors import DepotTrouble
+from bramblemoor.depots.work import Member, Work, at_hand, enter_moves, enter_removals, moves, removals, weigh_removals
+from bramblemoor.errors import DepotTrouble, MassOfChanges
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.comparing import FREED
+from bramblemoor.library.copies import FREED, amiss, good
+from bramblemoor.library.erasing import Erasing, Within
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
-from bramblemoor.library.stock import renew_snapshot, take_stock
+from bramblemoor.library.stock import Stock, renew_snapshot, take_stock
 
 _ALL = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
 
 _AWAY = "put away: no longer on the working drive, and no drive of this run has them; let one take part that does"
-_STAYS = "not chosen for it any more, but not taken away: the library does not have them, and too few other drives do"
+_STAYS = "not to be there any more, but not taken away: too few other drives were found to have them, and read lately"
+_UNKNOWN = "kept in earlier/ there, though it keeps nothing so long: nobody else is known to have them"
+_FEW = 20  # so many files besides pictures may always go
 
 
 @dataclass
@@ -30,6 +35,7 @@ class Changes:
 
     moved: Amount = NOTHING
     removed: Amount = NOTHING
+    staying: list[Finding] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -39,6 +45,8 @@ class Planned:
     copied: Amount
     moved: Amount
     removed: Amount
+    deletes: bool
+    """Whether it keeps nothing of what is removed: a mirror."""
 
 
 def members_of(library: Library, depots: Sequence[Depot]) -> list[Member]:
@@ -51,14 +59,17 @@ def plan_backup(library: Library, depots: Sequence[Depot], progress: Progress) -
     renew_snapshot(library)
     members = members_of(library, depots)
     work = Work(library, members, _lacking(members), before_moves=True)
-    return {
-        member.depot.name: Planned(
+    within = within_reach(library, depots)
+    planned = {}
+    for member in members:
+        weigh_removals(Erasing(library, within), member)
+        planned[member.depot.name] = Planned(
             work.left(member),
             total(Amount(0, 1, intent.bytes) for intent in moves(library.db, member)),
-            total(Amount(0, 1, intent.bytes) for intent in removals(library.db, member, library.settings.erase.copies)),
+            total(Amount(0, 1, intent.bytes) for intent in removals(library.db)),
+            member.terms.days_kept == 0,
         )
-        for member in members
-    }
+    return planned
 
 
 def backup(
@@ -66,37 +77,45 @@ def backup(
 ) -> tuple[Receipt, CopyRun]:
     """Bring depots, which the caller holds, level with the library; returns the receipt, which is also written.
 
-    Raises MassOfChanges where others have changed too much in the library and `yes` was not said, and NotPossible before
-    anything is copied where a depot has too little room.
+    A depot with too little room is passed over, and stands on the receipt as not level. Raises MassOfChanges where others have
+    changed too much in the library, or too much would be removed at a depot, and `yes` was not said.
     """
     started = stamp(now_utc())
-    for depot in depots:
-        finish_at(library, depot)
-        remember_device(library, depot)
+    depots, wrong = finish_all(library, depots)
     stock = take_stock(library, progress, yes=yes)
     renew_snapshot(library)
     members = members_of(library, depots)
+    within = within_reach(library, depots)
     run = CopyRun(library, members, run_name(library, started), progress, pace or Pace())
     work = Work(library, members, _lacking(members), before_moves=True)
-    run.require_room(work)
-    changes = {member.number: _change(run, member) for member in members}
-    if any(change.moved.files for change in changes.values()):
-        work = Work(library, members, _lacking(members))
-    away = _away(library, members)
-    run.copy(work, from_library(library, depots))
-    findings = [*run.findings, *stock.findings]
-    for member in members:
-        if count := stays(library.db, member, library.settings.erase.copies):
-            findings.append(Finding(f"{member.depot.name}: {count:,} files", _STAYS))
+    full = {member.number: why for member in members if (why := run.lacks_room(work, member))}
+    no_room = wrong + [
+        Finding(f"depot {member.depot.name}", full[member.number]) for member in members if member.number in full
+    ]
+    run.members = [member for member in members if member.number not in full]
+    if not yes:
+        for member in run.members:
+            _require_no_mass(library, member, within)
+    changes = {member.number: _change(run, member, within) for member in run.members}
+    if full or any(change.moved.files for change in changes.values()):
+        work = Work(library, run.members, _lacking(run.members))
+    away = _away(library, run.members)
+    run.copy(work, from_library(library, [member.depot for member in run.members]))
+    findings = [*run.findings, *stock.findings, *_amiss_here(library, stock)]
+    for change in changes.values():
+        findings += change.staying
     if not run.journals:
         name, ended = run.name, stamp(now_utc())
-        findings += [Finding(one.name, one.reason) for one in away]
+        findings += [*no_room, *(Finding(one.name, one.reason) for one in away)]
+        findings += _purge_all(library, run.members, within, started)
         return make_receipt(library, "backup", name, started, ended, [], Amount(), [], [], findings), run
-    receipt = _receipt(run, changes, away, findings, started)
+    receipt = _receipt(run, changes, away, [*no_room, *findings], started)
     write_receipt(library.receipts, receipt)
     close_journals(run, receipt)
-    for member in members:
-        _purge(library, member.depot, started)
+    more = _purge_all(library, run.members, within, started)
+    if more:
+        receipt = msgspec.structs.replace(receipt, findings=[*receipt.findings, *more])
+        write_receipt(library.receipts, receipt)
     return receipt, run
 
 
@@ -122,20 +141,76 @@ def _away(library: Library, members: Sequence[Member]) -> list[LeftOut]:
     return away
 
 
-def _purge(library: Library, depot: Depot, started: str) -> None:
-    """Delete what the depot's terms say is kept long enough, and most old ledgers; that has a receipt of its own."""
-    gone = purge_expired(depot, library.name) + thin_ledgers(depot, library.name)
-    if gone:
-        write_purge_receipt(library, depot, gone, started)
+def _amiss_here(library: Library, stock: Stock) -> list[Finding]:
+    """What is known to be amiss in the library itself, and was not named yet."""
+    named = {finding.name for finding in stock.findings}
+    rows = library.db.execute(
+        f"SELECT f.path FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = 0 AND {amiss()} ORDER BY f.path"
+    )
+    return [
+        Finding(row["path"], "it is damaged or missing here: bramblemoor mend")
+        for row in rows
+        if row["path"] not in named
+    ]
 
 
-def _change(run: CopyRun, member: Member) -> Changes:
+def _purge_all(library: Library, members: Sequence[Member], within: Within, started: str) -> list[Finding]:
+    """Delete what the depots' terms say is kept long enough, and most old ledgers; that has receipts of its own.
+
+    Returns what a person should know of what was due and could not be deleted.
+    """
+    findings = []
+    for member in members:
+        depot = member.depot
+        if not library.clock.may_delete and depot.identity.terms.days_kept is not None:
+            continue
+        due = [*expired(depot, library.clock), *old_ledgers(depot, library.clock)]
+        gone, stay = purge(library, depot, due, within)
+        if gone:
+            write_purge_receipt(library, depot, gone, started)
+        if stay:
+            findings.append(Finding(f"{depot.name}: {len(stay):,} files", _UNKNOWN))
+    return findings
+
+
+def _require_no_mass(library: Library, member: Member, within: Within) -> None:
+    """Raise MassOfChanges where more would be removed at a depot than the guard lets pass."""
+    db, guard = library.db, library.settings.guard
+    weigh_removals(Erasing(library, within), member)
+    picture = "path LIKE 'pictures/%' AND path NOT LIKE '%.xmp'"
+    pictures, others = db.execute(
+        f"SELECT coalesce(sum({picture}), 0), coalesce(sum(NOT ({picture})), 0) FROM temp.leaving WHERE NOT stays"
+    ).fetchone()
+    held = db.execute(
+        f"SELECT count(*) FROM (SELECT coalesce(c.path, f.path) AS path FROM copies c JOIN files f ON f.id = c.file"
+        f" WHERE c.depot = ? AND c.state != 'missing' UNION ALL SELECT path FROM leftovers WHERE depot = ?) WHERE {picture}",
+        (member.number, member.number),
+    ).fetchone()[0]
+    if pictures <= max(1, min(guard.frames, guard.share * held)) and others <= max(_FEW, guard.share * held):
+        return
+    sample = db.execute("SELECT path FROM temp.leaving WHERE NOT stays ORDER BY path LIMIT 5").fetchall()
+    fate = "DELETED, as it keeps no earlier versions" if member.terms.days_kept == 0 else "moved to earlier/ there"
+    raise MassOfChanges(
+        f"At the depot {member.depot.name}, {pictures:,} of {held:,} pictures and {others:,} other files would be {fate}: more"
+        f" than the guard lets pass. Nothing was removed or copied. Among them:",
+        "If that is meant, run the same command again with --yes. The guard is set in bramblemoor.toml: [guard] share ="
+        f" {guard.share:g}, frames = {guard.frames}. What the depot should get: bramblemoor depot change {member.depot.name}.",
+        [row["path"] for row in sample],
+    )
+
+
+def _change(run: CopyRun, member: Member, within: Within) -> Changes:
     """Carry removals and moves out at a depot; both are entered at once."""
-    db, least = run.library.db, run.library.settings.erase.copies
+    db = run.library.db
     changes = Changes()
-    if next(removals(db, member, least), None) is not None:
+    erasing = Erasing(run.library, within)
+    weigh_removals(erasing, member)
+    if staying := erasing.count_staying():
+        named = ", ".join(row["path"] for row in erasing.staying(3))
+        changes.staying.append(Finding(f"{member.depot.name}: {staying:,} files", f"{_STAYS} ({named})"))
+    if next(removals(db), None) is not None:
         journal = run.journal(member)
-        journal.remove(removals(db, member, least))
+        journal.remove(removals(db))
         with run.library.ledger.changing():
             changes.removed = enter_removals(db, member, (i for i in journal.intents() if i.what == "remove"))
     if next(moves(db, member), None) is not None:
@@ -191,20 +266,21 @@ def _receipt(
     came_in, kept, left_out = Amount(), [], [*away]
     for member in run.members:
         name, outcome, change = member.depot.name, run.outcomes[member.number], changes[member.number]
+        deletes = member.terms.days_kept == 0
         where, values = chosen(member.terms)
         chosen_for_it = f"SELECT {_ALL} FROM files f LEFT JOIN frames r ON r.id = f.frame WHERE {where}"
         came_in += Amount(*db.execute(chosen_for_it, values).fetchone()) + change.removed
-        good = Amount(*db.execute(
+        sound = Amount(*db.execute(
             f"SELECT {_ALL} FROM copies c JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame WHERE c.depot = ?"
-            f" AND c.sha256 IS NULL AND c.state IN ('proven', 'cached', 'written') AND {where}",
+            f" AND c.sha256 IS NULL AND {good()} AND {where}",
             (member.number, *values),
         ).fetchone())  # fmt: skip
         doubt = ", but perhaps from a cache" if outcome.unproven else ""
         kept += [
             Kept(f"{name}: copied and read back{doubt}", outcome.copied),
             Kept(f"{name}: moved there as in the library", change.moved),
-            Kept(f"{name}: there already", good - outcome.copied - change.moved),
-            Kept(f"{name}: no longer to be there; moved to earlier/", change.removed),
+            Kept(f"{name}: there already", sound - outcome.copied - change.moved),
+            Kept(f"{name}: no longer to be there; {'deleted' if deletes else 'moved to earlier/'}", change.removed),
         ]
         left_out += [
             LeftOut(f"{name}: {item.path}", trouble, Amount(int(item.frames), 1, item.bytes))
@@ -212,7 +288,7 @@ def _receipt(
         ]
         if outcome.left.files:
             left_out.append(LeftOut(f"{name}: {outcome.left.files:,} files", outcome.why_left, outcome.left))
-    told = {item.name.partition(": ")[2] for item in left_out}
+    told = {item.path for member in run.members for item, _ in run.outcomes[member.number].failed}
     findings = [finding for finding in dict.fromkeys(findings) if finding.name not in told]
     finished = stamp(now_utc())
     names = [member.depot.name for member in run.members]

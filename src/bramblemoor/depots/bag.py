@@ -12,6 +12,7 @@ from bramblemoor.depots.line import LINE
 from bramblemoor.depots.run_lists import Sums
 from bramblemoor.library.durable import TEMPORARY, digest_of, replacing, write_atomically
 from bramblemoor.library.names import collision_key
+from bramblemoor.library.told import Inside, inside_or_none, is_plain_file
 from bramblemoor.library.walk import LITTER
 
 MANIFEST, TAG_MANIFEST, INFO = "manifest-sha256.txt", "tagmanifest-sha256.txt", "bag-info.txt"
@@ -25,19 +26,28 @@ def manifest_line(digest: str, path: str) -> bytes:
     return f"{digest}  {encoded}\n".encode()
 
 
-def read_manifest(path: Path) -> Iterator[tuple[str, str]]:
+def read_manifest(path: Path) -> Iterator[tuple[Inside, str]]:
     """(path, digest) of each line, in file order; lines that cannot be one are skipped (the tag manifest finds them)."""
-    if path.is_file():
+    if is_plain_file(path):
         with path.open("rb") as file:
             yield from parsed(file)
 
 
-def parsed(lines: Iterable[bytes]) -> Iterator[tuple[str, str]]:
-    """The same of a manifest's lines."""
+def parsed(lines: Iterable[bytes]) -> Iterator[tuple[Inside, str]]:
+    """The same of a manifest's lines. A path that leads out of the bag is nobody's, and skipped like any other bad line."""
     for raw in lines:
         digest, _, name = raw.decode("utf-8", "replace").rstrip("\n").partition("  ")
         if len(digest) == 64 and name:
-            yield name.replace("%0D", "\r").replace("%0A", "\n").replace("%25", "%"), digest.lower()
+            path = inside_or_none(name.replace("%0D", "\r").replace("%0A", "\n").replace("%25", "%"))
+            if path is not None:
+                yield path, digest.lower()
+
+
+def payload(manifest: Path) -> Iterator[tuple[Inside, str]]:
+    """(path in data/, digest) of each line of a payload manifest."""
+    for path, digest in read_manifest(manifest):
+        if path.startswith("data/"):
+            yield Inside(path.removeprefix("data/")), digest
 
 
 def write_manifest(root: Path, sums: Sums, *, afresh: bool = False) -> int:
@@ -83,7 +93,7 @@ def write_tags(
     if not (root / "bagit.txt").is_file() or (root / "bagit.txt").read_bytes() != DECLARATION:
         write_atomically(root / "bagit.txt", DECLARATION)
     write_atomically(root / INFO, info(library, f"Copy of the library {name}", oxum, date))
-    known = dict(read_manifest(root / TAG_MANIFEST))
+    known: dict[str, str] = dict(read_manifest(root / TAG_MANIFEST))
     lines = []
     for path in sorted(tag_files(root)):
         settled = path not in fresh and path.startswith(tuple(f"{folder}/" for folder in TAG_FOLDERS))
@@ -95,12 +105,12 @@ def write_tags(
 def tag_files(root: Path) -> Iterator[str]:
     """Every tag file that the tag manifest lists: all but itself (2.2.1), earlier versions included."""
     for name in ("bagit.txt", INFO, MANIFEST, "depot.toml", LINE):
-        if (root / name).is_file():
+        if is_plain_file(root / name):
             yield name
     for folder in TAG_FOLDERS:
         for where, _, names in os.walk(root / folder):
             for name in names:
-                if name not in LITTER and not name.endswith(TEMPORARY):
+                if name not in LITTER and not name.endswith(TEMPORARY) and is_plain_file(f"{where}/{name}"):
                     yield (Path(where) / name).relative_to(root).as_posix()
 
 
@@ -122,7 +132,7 @@ def amiss_tags(root: Path, as_left: str = "") -> Iterator[tuple[str, str]]:
     listed = wrong = False
     for path, digest in read_manifest(root / TAG_MANIFEST):
         listed = True
-        if not (root / path).is_file():
+        if not is_plain_file(root / path):
             yield path, "missing"
             wrong = True
         elif digest_of(root / path) != digest:
@@ -136,7 +146,8 @@ def amiss_tags(root: Path, as_left: str = "") -> Iterator[tuple[str, str]]:
 
 def fits(root: Path, name: str) -> bool:
     """Whether a tag file is what the tag manifest says, as far as that says anything of it."""
-    said = dict(read_manifest(root / TAG_MANIFEST)).get(name)
+    listed: dict[str, str] = dict(read_manifest(root / TAG_MANIFEST))
+    said = listed.get(name)
     return said is None or not (root / name).is_file() or digest_of(root / name) == said
 
 
@@ -154,6 +165,6 @@ def payload_strays(root: Path, *, folds_case: bool) -> Iterator[str]:
             listed.set(key(path), digest)
         for where, _, names in os.walk(root / "data"):
             for name in sorted(names):
-                path = (Path(where) / name).relative_to(root).as_posix()
-                if name not in LITTER and key(path) not in listed:
-                    yield path
+                lies = (Path(where) / name).relative_to(root).as_posix()
+                if name not in LITTER and key(lies) not in listed:
+                    yield lies

@@ -12,15 +12,16 @@ from bramblemoor.depots.copying import Pace, Progress
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.known import known_depots
 from bramblemoor.depots.records import make_receipt, run_name
-from bramblemoor.depots.register import finish_at, number_of
+from bramblemoor.depots.register import finish_at, number_of, within_reach
 from bramblemoor.depots.restore import Account, Menu, bring_all
-from bramblemoor.depots.shelf import DIFFERENT, DepotShelf
+from bramblemoor.depots.shelf import DepotShelf
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.verify import Result, Scope, read_places
 from bramblemoor.errors import NotPossible, WrongUse
-from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.comparing import FREED
+from bramblemoor.frames.moments import now_seconds, now_utc
+from bramblemoor.library.copies import FREED
 from bramblemoor.library.durable import digest_of, flush_folder, flush_many, free_bytes
+from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.sidecars import write_sidecar
@@ -136,13 +137,15 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
     started = stamp(now_utc())
     if library.db.execute(f"{_KEPT} LIMIT 1", (year,)).fetchone() is not None:
         take_stock(library, progress)
+        if library.clock.in_doubt:
+            raise NotPossible(f"Nothing was deleted: {library.clock.said()}.", "Then run the same command again.")
         _require_rule(library, year)
         with library.ledger.changing(facts=True) as db:
             # Entered first: what is said to be freed and is still there does no harm, the other way round it would be lost.
             db.execute(f"INSERT INTO copies (depot, file, state) SELECT 0, id, 'freed' FROM ({_KEPT})", (year,))
             db.execute("UPDATE bound SET freed = ? WHERE year = ?", (started, year))
             settle(db)
-    freed, findings = Amount(), []
+    freed, left = Amount(), []
     folders: set[Path] = set()
     rows = library.db.execute(f"{_OF_YEAR} ORDER BY f.path", (year,)).fetchall()
     before = free_bytes(library.root)
@@ -150,7 +153,8 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
         path = library.root / row["path"]
         if path.is_file():
             if not _is_as_bound(path, row):
-                findings.append(Finding(row["path"], "it is not what it was; it was left where it is"))
+                amount = Amount(int(row["role"] == "original"), 1, row["bytes"])
+                left.append(LeftOut(row["path"], "it is not what it was; it was left where it is", amount))
                 continue
             path.unlink()
             folders.add(path.parent)
@@ -159,12 +163,6 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
     _remove_empty(folders, library.root / "pictures")
     came_in = Amount(*library.db.execute(f"SELECT {_AMOUNT} FROM ({_OF_YEAR})", (year,)).fetchone())
     kept = [Kept("away from the working drive; on its depots", freed)]
-    left = [
-        LeftOut(finding.name, finding.what, Amount(int(row["role"] == "original"), 1, row["bytes"]))
-        for finding in findings
-        for row in rows
-        if row["path"] == finding.name
-    ]
     name = run_name(library, started)
     receipt = make_receipt(library, "free", name, started, stamp(now_utc()), bound.depots, came_in, kept, left, [])
     receipt.about["year"] = str(year)
@@ -184,35 +182,32 @@ def _is_as_bound(path: Path, row: sqlite3.Row) -> bool:
 
 
 def _require_rule(library: Library, year: int) -> None:
-    """Each file that is still here needs so many copies elsewhere, on as many drives, proven and fresh; none may be amiss."""
-    rule = library.settings.erase
-    cutoff = int(now_utc().timestamp()) - library.settings.rule.fresh_days * 86_400
-    amiss = library.db.execute(
+    """Each file that is still here needs its copies elsewhere; none may be amiss here."""
+    broken = library.db.execute(
         f"SELECT f.path FROM ({_KEPT}) f JOIN copies c ON c.file = f.id AND c.depot = 0 ORDER BY f.path LIMIT 1",
         (year,),
     ).fetchone()
-    if amiss is not None:
+    if broken is not None:
         raise NotPossible(
-            f"{amiss[0]} is damaged, changed or missing in the library.", "Put that right first: bramblemoor mend."
+            f"{broken[0]} is damaged, changed or missing in the library.", "Put that right first: bramblemoor mend."
         )
-    poor = library.db.execute(
-        "SELECT path, (SELECT count(DISTINCT d.device) FROM copies c JOIN depots d ON d.number = c.depot"
-        " WHERE c.file = f.id AND c.state = 'proven' AND c.sha256 IS NULL AND c.read_at >= ? AND d.retired = ''"
-        f" AND d.device != ?) AS copies FROM ({_KEPT}) f WHERE copies < ? ORDER BY copies, path",
-        (cutoff, _own_device(library), year, rule.copies),
-    ).fetchall()
+    erasing = Erasing(library, within_reach(library))
+    library.db.execute(
+        "INSERT INTO temp.leaving (depot, path, sha256, bytes, why)"
+        f" SELECT 0, path, sha256, bytes, 'freed' FROM ({_KEPT})",
+        (year,),
+    )
+    erasing.weigh(for_good=True)
+    poor = erasing.count_staying()
     if poor:
+        worst = next(erasing.staying(1))
+        away = library.settings.erase.away_days
         raise NotPossible(
-            f"Of {year}, {'1 file has' if len(poor) == 1 else f'{len(poor):,} files have'} fewer than {rule.copies} fresh copies,"
-            f" read from their medium, on drives elsewhere; {poor[0]['path']} has {poor[0]['copies']}.",
-            "Nothing was deleted. Bring the depots level and read them: bramblemoor backup, then verify.",
+            f"Of {year}, {'1 file has' if poor == 1 else f'{poor:,} files have'} fewer than {erasing.least} fresh copies, read"
+            f" from their medium and still there, on drives elsewhere; {worst['path']} has {worst['elsewhere']}.",
+            "Nothing was deleted. Attach the drives, bring them level and read them: bramblemoor backup, then verify. One that"
+            f" is not attached counts for {away} days after it was read.",
         )
-
-
-def _own_device(library: Library) -> str:
-    from bramblemoor.depots.standing import holders_of
-
-    return holders_of(library)[0].device
 
 
 def _remove_empty(folders: set[Path], top: Path) -> None:
@@ -248,11 +243,14 @@ def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progr
         receipt.left_out, receipt.findings,
     )  # fmt: skip
     receipt.about["year"] = str(year)
-    complete = all(left.reason == DIFFERENT for left in receipt.left_out)
+    complete = account.only_different
     if complete:
         with library.ledger.changing(facts=True) as db:
             db.execute(f"DELETE FROM copies WHERE depot = 0 AND file IN (SELECT id FROM ({_OF_YEAR}))", (year,))
-            db.execute(f"UPDATE files SET seen_ns = 0 WHERE id IN (SELECT id FROM ({_OF_YEAR}))", (year,))
+            db.execute(
+                f"UPDATE files SET seen_ns = 0, read_at = ? WHERE id IN (SELECT id FROM ({_OF_YEAR}))",
+                (now_seconds(), year),
+            )
             db.execute("DELETE FROM bound WHERE year = ?", (year,))
             _write_what_was_told(library, year)
             settle(db)

@@ -7,25 +7,27 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from io import FileIO
 from itertools import islice
 
 from bramblemoor.depots.journal import Journal
 from bramblemoor.depots.lane import Item, Lanes, open_lanes
-from bramblemoor.depots.register import enter_copies, mark_copy
+from bramblemoor.depots.register import enter_copies, expect_line, mark_copy
 from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.sources import Source
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.work import Member, Work
+from bramblemoor.errors import NotPossible
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.lineage import latest
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
+from bramblemoor.library.troubles import Trouble
 
 Progress = Callable[[str, int, int], None]
 _SLACK = 1 << 20
 _BUNDLE = 64  # small files that are handed over together
-_CHANGED = "is not what the ledger says: its content changed"
+_CHANGED = Trouble("damaged")
 _AHEAD = 32  # files that are opened before their turn
 _NAP = 0.3  # seconds; a signal does not end a longer sleep
 _HASHERS = 2
@@ -85,6 +87,7 @@ class CopyRun:
 
     def journal(self, member: Member) -> Journal:
         if member.number not in self.journals:
+            expect_line(self.library, member.depot, self.name)
             self.journals[member.number] = Journal(member.depot, self.name, latest(self.library))
         return self.journals[member.number]
 
@@ -95,6 +98,18 @@ class CopyRun:
             if needed:
                 what = f"Copying to the depot {member.depot.name}"
                 require_room(member.depot.root, needed + _SLACK, what, member.terms.leave_free)
+
+    def lacks_room(self, work: Work, member: Member) -> str:
+        """Why a depot cannot take what it lacks, with the figures; "" where it can."""
+        needed = work.left(member).bytes
+        if not needed:
+            return ""
+        what = f"Copying to the depot {member.depot.name}"
+        try:
+            require_room(member.depot.root, needed + _SLACK, what, member.terms.leave_free)
+        except NotPossible as trouble:
+            return f"{trouble.happened} It was passed over: {trouble.remedy}"
+        return ""
 
     def copy(self, work: Work, sources: Callable[[Item], Iterable[Source]]) -> None:
         """Copy what the depots lack, and enter each copy in the ledger once it was read back.
@@ -257,15 +272,15 @@ class _Feeder:
                 continue
             tried.append(source)
             trouble = self._read(n, item, source, takers)
-            if not trouble:
+            if trouble is None:
                 return
-            finding = f"at the {source.name}, it {trouble}; it was not copied from there"
+            finding = f"{trouble.said()}; it was not copied from there"
             self._run.findings.append(Finding(item.path, finding))
-            state = "missing" if trouble == "is missing" else "damaged"
+            state = "missing" if trouble.kind == "missing" else "damaged"
             with self._run.library.ledger.changing() as db:
                 mark_copy(db, source.number, item.file, state)
         if not tried:
-            finding = "no good copy of it is within reach"
+            finding = Trouble("nowhere").said()
             self._run.findings.append(Finding(item.path, finding))
         for member in takers:
             self._run.outcomes[member.number].failed.append((item, finding))
@@ -277,22 +292,24 @@ class _Feeder:
             yield first
         yield from self._sources(item)
 
-    def _read(self, n: int, item: Item, source: Source, takers: list[Member]) -> str:
-        """Read a file from one source into the lanes; says what was wrong with it, "" where nothing was."""
+    def _read(self, n: int, item: Item, source: Source, takers: list[Member]) -> Trouble | None:
+        """Read a file from one source into the lanes; says what was wrong with it, None where nothing was."""
         try:
             opened = self._opened.pop(source.path, None) or _Opened(FileIO(source.path))
             with opened.file as file:
                 if opened.job is not None:
-                    return self._take_ready(n, item, opened, takers)
-                if item.bytes < PIECE:
-                    return self._read_small(n, item, file, takers)
-                return self._read_large(n, item, file, takers)
+                    trouble = self._take_ready(n, item, opened, takers)
+                elif item.bytes < PIECE:
+                    trouble = self._read_small(n, item, file, takers)
+                else:
+                    trouble = self._read_large(n, item, file, takers)
+                return replace(trouble, place=f"the {source.name}") if trouble is not None else None
         except FileNotFoundError:
-            return "is missing"
+            return Trouble("missing", f"the {source.name}")
         except OSError as error:
-            return f"cannot be read ({error.strerror})"
+            return Trouble("unreadable", f"the {source.name}", error.strerror or "")
 
-    def _read_small(self, n: int, item: Item, file: FileIO, takers: list[Member]) -> str:
+    def _read_small(self, n: int, item: Item, file: FileIO, takers: list[Member]) -> Trouble | None:
         """Keep a small file in a slot with others, until there are enough of them to hand over."""
         numbers = [member.number for member in takers]
         bundle = self._bundle
@@ -313,9 +330,9 @@ class _Feeder:
         bundle.filled += count
         if len(bundle.files) >= _BUNDLE:
             self.hand_over()
-        return ""
+        return None
 
-    def _take_ready(self, n: int, item: Item, opened: _Opened, takers: list[Member]) -> str:
+    def _take_ready(self, n: int, item: Item, opened: _Opened, takers: list[Member]) -> Trouble | None:
         """Hand a file over that was read before its turn."""
         assert opened.job is not None
         try:
@@ -339,12 +356,13 @@ class _Feeder:
             self._run.pace.wait(max(0, length))
         for lane in lanes:
             lane.end()
-        return ""
+        return None
 
-    def _read_large(self, n: int, item: Item, file: FileIO, takers: list[Member]) -> str:
+    def _read_large(self, n: int, item: Item, file: FileIO, takers: list[Member]) -> Trouble | None:
         self.hand_over()
         lanes = [self._lanes[member.number] for member in takers]
-        digest, trouble, slots = hashlib.sha256(), "", self._shared.slots
+        digest, slots = hashlib.sha256(), self._shared.slots
+        trouble: Trouble | None = None
         for member, lane in zip(takers, lanes, strict=True):
             self._numbers[member.number, item.file] = n
             lane.begin(self._work.for_depot(item, member))
@@ -354,7 +372,7 @@ class _Feeder:
             try:
                 count = _fill(file, view)
             except OSError as error:
-                count, trouble = 0, f"cannot be read ({error.strerror})"
+                count, trouble = 0, Trouble("unreadable", detail=error.strerror or "")
             slots.pass_on(slot, len(lanes) if count else 0)
             if not count:
                 break
@@ -399,7 +417,10 @@ class _Feeder:
                     sum(one.item.frames for one in good), len(good), sum(one.item.bytes for one in good)
                 )
                 outcome.unproven += sum(one.grade != "medium" for one in good)
-                enter_copies(db, member.number, ((one.item.file, one.read_at, one.grade) for one in good))
+                enter_copies(
+                    db, member.number, ((one.item.file, one.read_at, one.grade) for one in good),
+                    counts=not self._run.library.clock.in_doubt,
+                )  # fmt: skip
 
 
 def _read_whole(file: FileIO, rooms: list[memoryview]) -> tuple[int, str]:

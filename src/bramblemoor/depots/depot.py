@@ -11,10 +11,26 @@ import msgspec
 
 from bramblemoor.depots.bag import fits
 from bramblemoor.depots.kinds import Drive, knows, open_drive
-from bramblemoor.depots.terms import Terms
-from bramblemoor.errors import DepotTrouble
+from bramblemoor.depots.terms import Terms, checked
+from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.library.durable import clear_unfinished, write_atomically
 from bramblemoor.library.home import DEPOT_MARK
+from bramblemoor.library.told import is_plain_file, require_plain_folders
+
+_LARGEST = 1 << 20
+_FOLDERS = ("data", "earlier", "incoming", "readings", "receipts", "runs")
+
+
+def may_be_called(name: str) -> bool:
+    """Whether a depot can have a name: one that commands can tell from options and folders, and from the library."""
+    return (
+        bool(name.strip())
+        and name.casefold() != "library"
+        and not name.startswith("-")
+        and name.isprintable()
+        and not set(name) & set("/\\")
+        and name not in (".", "..")
+    )
 
 
 class Identity(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -65,6 +81,13 @@ class Depot:
         """Hold the depot for a run that writes. Raises DepotTrouble where another run, of any library, does."""
         from filelock import FileLock, Timeout  # takes long to load, and what only reads needs no lock
 
+        try:
+            require_plain_folders(self.root, _FOLDERS)
+        except OSError as error:
+            raise DepotTrouble(
+                f"{error.filename}: {error.strerror}. Nothing was written.",
+                "Put a real folder in its place, with what it is to hold; or use another drive.",
+            ) from error
         lock = FileLock(self.root / "in-use.lock")
         try:
             lock.acquire(timeout=0)
@@ -89,11 +112,21 @@ def read_identity(root: Path) -> Identity | None:
     path = root / DEPOT_MARK
     if not path.is_file():
         return None
+    if not is_plain_file(path) or path.stat().st_size > _LARGEST:
+        raise _damaged(path, "it is a link, or far too large")
     try:
         document = tomllib.loads(path.read_text(encoding="utf-8"))
         tables = {name: document.get(name, {}) for name in ("options", "terms")}
-        return msgspec.convert(document["depot"] | tables, Identity)
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, msgspec.ValidationError, KeyError, TypeError) as error:
+        identity = msgspec.convert(document["depot"] | tables, Identity)
+        checked(identity.terms)
+        if not may_be_called(identity.name):
+            raise WrongUse("a depot cannot have its name", "")
+        return identity
+    except WrongUse as error:  # terms that nobody could have agreed on
+        raise _damaged(path, error.happened) from error
+    except (
+        tomllib.TOMLDecodeError, UnicodeDecodeError, msgspec.ValidationError, KeyError, TypeError, RecursionError, ValueError,
+    ) as error:  # fmt: skip
         raise _damaged(path, str(error)) from error
 
 

@@ -4,7 +4,7 @@ import shutil
 import sqlite3
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,6 +16,7 @@ from bramblemoor.depots.tally import settle
 from bramblemoor.library.durable import TEMPORARY, digest_of, free_bytes
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Finding
+from bramblemoor.library.troubles import Trouble
 
 _AT_ONCE = 1 << 30
 
@@ -74,7 +75,7 @@ def drill(
             if result.trouble or digest_of(restored) != row["sha256"]:
                 bad.append(Finding(row["path"], result.trouble or "it was not restored as it was read"))
                 with library.ledger.changing() as db:
-                    mark_copy(db, number, row["id"], "missing" if "missing" in result.trouble else "damaged")
+                    mark_copy(db, number, row["id"], _state(result.troubles))
                     settle(db)
             proven += result.grade == "medium"
             done += 1
@@ -84,6 +85,12 @@ def drill(
                 shutil.rmtree(folder)
                 folder.mkdir()
     return Drilled(depot.name, held, whole, done, size, time.monotonic() - began, tuple(bad), proven)
+
+
+def _state(troubles: Sequence[Trouble]) -> str:
+    """What that says of the copy."""
+    gone = bool(troubles) and all(trouble.kind in ("missing", "unlisted") for trouble in troubles)
+    return "missing" if gone else "damaged"
 
 
 def _until_stopped(rows: list[sqlite3.Row], pace: Pace) -> Iterator[sqlite3.Row]:

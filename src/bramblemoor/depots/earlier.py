@@ -1,22 +1,29 @@
 """Earlier versions at a depot: what lies in earlier/, what stood where at a date, and purging."""
 
+import json
+import os
 import re
 import shutil
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 
 from bramblemoor.depots import bag
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.journal import refresh_tags
-from bramblemoor.depots.run_lists import read_rows
+from bramblemoor.depots.known import number_in
+from bramblemoor.depots.run_lists import read_reasons, read_run
 from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.clock import DAY, Clock
 from bramblemoor.library.durable import flush_folder, write_atomically
+from bramblemoor.library.erasing import Erasing, Within
 from bramblemoor.library.home import Library
 from bramblemoor.library.ledger import FILE as LEDGER
-from bramblemoor.library.receipts import Amount, LeftOut, Receipt, next_number, stamp, total, write_receipt
+from bramblemoor.library.receipts import Amount, LeftOut, Receipt, next_number, seconds, stamp, total, write_receipt
+from bramblemoor.library.told import Inside, Root, inside_or_none, is_plain_file
 
 _PURGING = "purging.txt"
 """Lists what is being deleted of earlier/: whole runs, or RUN/data/PATH."""
@@ -26,20 +33,32 @@ _RUN = re.compile(r"\d{4,}-(\d{8}T\d{6}Z)(?:-[0-9a-f]{4})?")
 
 @dataclass(frozen=True)
 class Version:
-    """A file that a run set aside: where it was in data/, why, when the run began, and where it lies now."""
+    """A file that a run set aside: where it was in data/, why, when the run began, and where it lies now.
 
-    path: str
+    `mended` says that it was damaged, and a good one took its place.
+    """
+
+    run: str
+    path: Inside
     why: str
     when: str
     sha256: str
     bytes: int
     file: Path
+    mended: bool = False
+
+    @property
+    def lies(self) -> Inside:
+        """Where it lies, seen from the depot."""
+        return Inside(f"earlier/{self.run}/data/{self.path}")
 
 
 def moment_of(run: str) -> str:
     """When a run began, as receipts write moments; "" for a name that is no run's."""
     match = _RUN.fullmatch(run)
-    return datetime.strptime(match[1], "%Y%m%dT%H%M%SZ").strftime("%Y-%m-%dT%H:%M:%SZ") if match else ""
+    with suppress(ValueError):
+        return datetime.strptime(match[1], "%Y%m%dT%H%M%SZ").strftime("%Y-%m-%dT%H:%M:%SZ") if match else ""
+    return ""
 
 
 def runs_with_earlier(root: Path) -> list[str]:
@@ -57,10 +76,10 @@ def versions(root: Path) -> Iterator[Version]:
 
 def _versions_of(root: Path, run: str) -> Iterator[Version]:
     when = moment_of(run)
-    for row in read_rows(root / "earlier" / run / "why.csv"):
-        file = root / "earlier" / run / "data" / row["path"]
-        if file.is_file():
-            yield Version(row["path"], row["why"], when, row["sha256"], int(row["bytes"]), file)
+    for row in read_reasons(root, run):
+        file = root / "earlier" / run / "data" / row.path
+        if is_plain_file(file):
+            yield Version(run, row.path, row.why, when, row.sha256, row.bytes, file, row.mended)
 
 
 class StateThen:
@@ -71,100 +90,136 @@ class StateThen:
         self._db = sqlite3.connect("", isolation_level=None)
         self._db.executescript(
             "CREATE TABLE state (path TEXT PRIMARY KEY, sha256 TEXT) WITHOUT ROWID;"
-            "CREATE TABLE contents (sha256 TEXT PRIMARY KEY, lies TEXT) WITHOUT ROWID; BEGIN;"
+            "CREATE TABLE contents (sha256 TEXT, lies TEXT, PRIMARY KEY (sha256, lies)) WITHOUT ROWID; BEGIN;"
         )
-        for path, digest in bag.read_manifest(root / bag.MANIFEST):
-            self._set(path.removeprefix("data/"), digest)
-            self._db.execute("INSERT OR IGNORE INTO contents VALUES (?, ?)", (digest, path))
+        for path, digest in bag.payload(root / bag.MANIFEST):
+            self._set(path, digest)
+            self._db.execute("INSERT OR IGNORE INTO contents VALUES (?, ?)", (digest, f"data/{path}"))
         for version in versions(root):
-            lies = version.file.relative_to(root).as_posix()
-            self._db.execute("INSERT OR IGNORE INTO contents VALUES (?, ?)", (version.sha256, lies))
+            self._db.execute("INSERT OR IGNORE INTO contents VALUES (?, ?)", (version.sha256, version.lies))
         runs = sorted((path.stem for path in (root / "runs").glob("*.csv") if moment_of(path.stem)), key=moment_of)
         for run in reversed(runs):
             if moment_of(run) > moment:
                 self._undo(run)
 
     def _undo(self, run: str) -> None:
-        rows = self._root / "runs" / f"{run}.csv"
         mended = set()
-        for row in read_rows(rows):
-            if row["why"].startswith("it was "):  # damaged or missing: what took its place is what stood there
-                mended.add(row["path"])
-            elif row["what"] in ("put", "move"):
-                self._db.execute("DELETE FROM state WHERE path = ?", (row["path"],))
-        for row in read_rows(rows):
-            if row["what"] == "move":
-                self._set(row["was"], row["sha256"])
-            elif row["what"] == "remove":
-                self._set(row["path"], row["sha256"])
-        for row in read_rows(self._root / "earlier" / run / "why.csv"):
-            if row["path"] not in mended:
-                self._set(row["path"], row["sha256"])
+        for row in read_run(self._root, run):
+            if row.what == "mend":  # what took the place of a damaged or missing file is what stood there
+                mended.add(row.path)
+            elif row.what in ("put", "move"):
+                self._db.execute("DELETE FROM state WHERE path = ?", (row.path,))
+        for row in read_run(self._root, run):
+            if row.what == "move" and row.was is not None:
+                self._set(row.was, row.sha256)
+            elif row.what == "remove":
+                self._set(row.path, row.sha256)
+        for reason in read_reasons(self._root, run):
+            if reason.path not in mended:
+                self._set(reason.path, reason.sha256)
 
     def _set(self, path: str, sha256: str) -> None:
         self._db.execute("INSERT OR REPLACE INTO state VALUES (?, ?)", (path, sha256))
 
-    def files(self) -> Iterator[tuple[str, str, Path | None]]:
-        """(path, digest, where the content lies; None where it was purged), in order of path."""
-        rows = self._db.cursor().execute(
-            "SELECT path, state.sha256, lies FROM state LEFT JOIN contents ON contents.sha256 = state.sha256 ORDER BY path"
-        )
-        for path, sha256, lies in rows:
-            yield path, sha256, self._root / lies if lies else None
+    def files(self) -> Iterator[tuple[Inside, str]]:
+        """(path, digest), in order of path."""
+        yield from self._db.cursor().execute("SELECT path, sha256 FROM state ORDER BY path")
+
+    def contents(self) -> Iterator[tuple[str, Inside]]:
+        """(digest, where such a content lies, seen from the depot), of all that lies there, earlier versions too."""
+        yield from self._db.cursor().execute("SELECT sha256, lies FROM contents")
 
 
-def purge(depot: Depot, library_name: str, before: str) -> list[Version]:
-    """Delete what runs before a moment have set aside; returns what was deleted. The caller has asked, and holds the depot."""
-    runs = [run for run in runs_with_earlier(depot.root) if moment_of(run) < before]
-    gone = [version for version in versions(depot.root) if version.when < before]
-    _delete(depot, library_name, runs)
-    return gone
+def purge(
+    library: Library, depot: Depot, due: Iterable[Version], within: Within
+) -> tuple[list[Version], list[Version]]:
+    """Delete earlier versions for good; returns what was deleted, and what had to stay.
 
-
-def thin_ledgers(depot: Depot, library_name: str) -> list[Version]:
-    """Delete former states of the ledger, but those of the last 30 days and the last of each month; returns what was deleted.
-
-    Each is as large as the whole ledger, and every run that brings something new sets one aside. The caller holds the depot.
+    The rule for giving up a copy is asked for each; one that was damaged is no copy of anything. The caller holds the depot.
     """
-    recent = stamp(now_utc() - timedelta(days=_LEDGERS_KEPT))
-    runs = [run for run in runs_with_earlier(depot.root) if (depot.root / "earlier" / run / "data" / LEDGER).is_file()]
+    erasing = Erasing(library, within)
+    number = number_in(library, depot.id)
+    library.db.executemany(
+        "INSERT OR REPLACE INTO temp.leaving (depot, path, sha256, bytes, why) VALUES (?, ?, ?, ?, '')",
+        ((number, one.lies, one.sha256, one.bytes) for one in due if not one.mended),
+    )
+    erasing.weigh(for_good=True)
+    staying = {row["path"] for row in erasing.staying()}
+    gone = [one for one in due if one.lies not in staying]
+    if gone:
+        going = [f"{one.run}/data/{one.path}" for one in gone]
+        write_atomically(depot.root / _PURGING, json.dumps(going).encode())
+        finish_purge(depot, library.name)
+    return gone, [one for one in due if one.lies in staying]
+
+
+def set_aside_before(depot: Depot, moment: str) -> list[Version]:
+    """What runs before a moment (as receipts write it) have set aside."""
+    return [version for version in versions(depot.root) if version.when < moment]
+
+
+def expired(depot: Depot, clock: Clock) -> list[Version]:
+    """What was set aside longer ago than the depot's own terms keep it."""
+    days = depot.identity.terms.days_kept
+    if days is None:
+        return []
+    return [one for one in versions(depot.root) if clock.kept_for(seconds(one.when)) >= days * DAY]
+
+
+def old_ledgers(depot: Depot, clock: Clock) -> list[Version]:
+    """Former states of the ledger, but those of the last 30 days and the last of each month.
+
+    Each is as large as the whole ledger, and every run that brings something new sets one aside.
+    """
+    if not clock.may_delete:
+        return []
+    runs = [
+        run for run in runs_with_earlier(depot.root) if is_plain_file(depot.root / "earlier" / run / "data" / LEDGER)
+    ]
     of_month = {moment_of(run)[:7]: run for run in runs}
-    going = [run for run in runs if moment_of(run) < recent and run not in of_month.values()]
-    gone = [one for run in going for one in _versions_of(depot.root, run) if one.path == LEDGER]
-    _delete(depot, library_name, [f"{run}/data/{LEDGER}" for run in going])
-    return gone
-
-
-def _delete(depot: Depot, library_name: str, going: Sequence[str]) -> None:
-    if going:
-        write_atomically(depot.root / _PURGING, "\n".join(going).encode())
-        finish_purge(depot, library_name)
+    going = [
+        run
+        for run in runs
+        if run not in of_month.values() and clock.kept_for(seconds(moment_of(run))) > _LEDGERS_KEPT * DAY
+    ]
+    return [one for run in going for one in _versions_of(depot.root, run) if one.path == LEDGER]
 
 
 def finish_purge(depot: Depot, library_name: str) -> None:
-    """Delete what a purge has written down to be deleted; one that was killed is gone on with."""
+    """Delete what a purge has written down to be deleted, also where that was interrupted."""
     begun = depot.root / _PURGING
-    if not begun.is_file():
+    if not is_plain_file(begun):
         return
-    for line in begun.read_text().split("\n"):
-        run, slash, path = line.partition("/")
-        if moment_of(run) and (depot.root / "earlier" / run).is_dir():
-            if slash:
-                (depot.root / "earlier" / run / path).unlink(missing_ok=True)
-            else:
-                shutil.rmtree(depot.root / "earlier" / run)
+    root, folders = Root(depot.root), set()
+    for told in _written_down(begun):
+        run, _, path = told.partition("/")
+        if moment_of(run) and path.startswith("data/"):
+            with suppress(FileNotFoundError, NotADirectoryError):
+                os.unlink(root.path(Inside(f"earlier/{told}")))
+            folders.add(run)
+    for run in folders:
+        _tidy(depot.root / "earlier" / run)
     refresh_tags(depot, library_name, oxum=bag.read_oxum(depot.root))
     begun.unlink()
     flush_folder(depot.root)
 
 
-def purge_expired(depot: Depot, library_name: str) -> list[Version]:
-    """What the depot's own terms say: delete what was set aside longer ago than it keeps things."""
-    days = depot.identity.terms.days_kept
-    if days is None:
-        return []
-    moment = now_utc() - timedelta(days=days) + timedelta(seconds=1 if days == 0 else 0)
-    return purge(depot, library_name, stamp(moment))
+def _written_down(begun: Path) -> list[Inside]:
+    """The list of a purge; nothing of one that is damaged: then nothing more is deleted by it."""
+    with suppress(ValueError, UnicodeDecodeError):
+        told = json.loads(begun.read_bytes())
+        if isinstance(told, list):
+            return [name for one in told if (name := inside_or_none(one)) is not None]
+    return []
+
+
+def _tidy(run: Path) -> None:
+    """Remove the folders that a purge has emptied, and the run's list once nothing of it is left."""
+    for where, _, _ in os.walk(run / "data", topdown=False):
+        with suppress(OSError):
+            os.rmdir(where)
+    if not (run / "data").exists():
+        shutil.rmtree(run, ignore_errors=True)
 
 
 def write_purge_receipt(library: Library, depot: Depot, gone: Sequence[Version], started: str) -> Receipt:

@@ -1,39 +1,53 @@
 """Making depots, taking known ones over, and changing what is agreed with them."""
 
-import json
+import re
+from dataclasses import dataclass
+from difflib import SequenceMatcher
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 
 from bramblemoor.depots import bag
-from bramblemoor.depots.depot import Depot, Identity, make_depot, new_id, open_depot, read_identity, write_identity
+from bramblemoor.depots.depot import (
+    Depot,
+    Identity,
+    make_depot,
+    may_be_called,
+    new_id,
+    open_depot,
+    read_identity,
+    write_identity,
+)
 from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.known import KnownDepot, known_depots
 from bramblemoor.depots.line import LINE, read_line, write_line
-from bramblemoor.depots.register import change_identity, enter_depot, number_of, remember_line
+from bramblemoor.depots.register import (
+    change_identity,
+    enter_depot,
+    identity_of,
+    learn_contents,
+    open_known,
+    remember_line,
+    whereabouts,
+)
 from bramblemoor.depots.run_lists import Sums
 from bramblemoor.depots.terms import Terms
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.home import DEPOT_MARK, Library
-from bramblemoor.library.receipts import stamp
+from bramblemoor.library.copies import good
+from bramblemoor.library.erasing import Erasing, Within
+from bramblemoor.library.home import DEPOT_MARK, Library, require_apart
+from bramblemoor.library.lineage import descends_from
+from bramblemoor.library.names import folded
+from bramblemoor.library.receipts import Finding, stamp
+from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.walk import LITTER
-
-_ADOPTED = """
-    CREATE TEMP TABLE IF NOT EXISTS listed (path TEXT PRIMARY KEY, sha256 TEXT) WITHOUT ROWID;
-    DELETE FROM temp.listed;
-"""
 
 
 def _require_name(library: Library, name: str, own: str = "") -> None:
     """Raise WrongUse for a new name that no depot can have, or that another one has."""
-    if (
-        not name.strip()
-        or name.casefold() == "library"
-        or name.startswith("-")
-        or not name.isprintable()
-        or set(name) & set("/\\")
-    ):
+    if not may_be_called(name):
         raise WrongUse(f"A depot cannot be called {name!r}.", "Give it a name of its own, as otter or 'red drive'.")
     _require_free(library, name, own, "Choose another name.")
 
@@ -43,6 +57,52 @@ def _require_free(library: Library, name: str, own: str, remedy: str) -> None:
     for known in known_depots(library):
         if known.name == name and known.id != own:
             raise WrongUse(f"There is a depot {name!r} already, at {known.root}.", remedy)
+
+
+@dataclass(frozen=True)
+class Spelled:
+    """A site's or a medium's name as it is known here already, or a new one: then `near` is a known one that it resembles."""
+
+    word: str
+    known: tuple[str, ...]
+    is_new: bool = False
+    near: str = ""
+
+
+def spelled(library: Library, what: Literal["site", "medium"], word: str) -> Spelled:
+    """How a site or a medium is spelled here: capitals, spaces and stops make no new one."""
+    home = library.settings.library
+    every = [home.site if what == "site" else home.medium]
+    every += [known.site if what == "site" else known.medium for known in known_depots(library)]
+    known = {folded(one): one for one in reversed(every)}
+    names = tuple(dict.fromkeys(every))
+    if folded(word) in known:
+        return Spelled(known[folded(word)], names)
+    near = next((own for key, own in known.items() if _resembles(folded(word), key)), "")
+    return Spelled(word.strip(), names, True, near)
+
+
+def _resembles(word: str, other: str) -> bool:
+    """Whether one may be a slip of the pen for the other; house-a and house-b, or shelf 1 and shelf 2, are not."""
+    pairs = list(zip(re.split(r"[\s_-]+", word), re.split(r"[\s_-]+", other), strict=False))
+    return len(re.split(r"[\s_-]+", word)) == len(re.split(r"[\s_-]+", other)) and all(
+        one == two or (not re.search(r"\d", one + two) and SequenceMatcher(None, one, two).ratio() >= _NEAR)
+        for one, two in pairs
+    )
+
+
+def too_few_without(library: Library, known: KnownDepot, within: Within) -> tuple[int, str]:
+    """How many files would have too few fresh copies if a depot counted no more, and one of them."""
+    erasing = Erasing(library, within)
+    library.db.execute(
+        "INSERT OR IGNORE INTO temp.leaving (depot, path, sha256, bytes, why)"
+        " SELECT c.depot, coalesce(c.path, f.path), f.sha256, f.bytes, '' FROM copies c JOIN files f ON f.id = c.file"
+        f" WHERE c.depot = ? AND c.sha256 IS NULL AND {good()}",
+        (known.number,),
+    )
+    erasing.weigh(for_good=False)
+    worst = next(erasing.staying(1), None)
+    return erasing.count_staying(), worst["path"] if worst is not None else ""
 
 
 def add_depot(
@@ -55,7 +115,20 @@ def add_depot(
     """
     identity = _identity_at(library, root)
     if identity is not None:
-        return _take_in(library, root, identity), True
+        if identity.library != library.settings.library.id:
+            raise DepotTrouble(
+                f"{root} holds the depot {identity.name} of another library.",
+                "Use another folder; nothing was written.",
+            )
+        known = next((one for one in known_depots(library) if one.id == identity.id), None)
+        own_name = known.name if known is not None else identity.name
+        if name != own_name:
+            raise WrongUse(
+                f"{root} holds the depot {own_name} of this library, not {name}.",
+                f"To take it as that: bramblemoor depot add {own_name!r} {root}; as a depot of its own: bramblemoor depot adopt"
+                f" {root} --as {name!r}.",
+            )
+        return (_find_again(library, known, root) if known is not None else _take_in(library, root, identity)), True
     _require_name(library, name)
     if not site or not medium:
         raise WrongUse("A new depot needs a site and a medium.", "Say them, as in: --site cottage --medium hdd.")
@@ -79,6 +152,9 @@ def _identity_at(library: Library, root: Path) -> Identity | None:
         raise WrongUse(
             f"{root} and the library lie within each other.", "Give the depot a folder of its own, on another drive."
         )
+    require_apart(root.resolve().parent, "a depot")
+    if (root / SETTINGS_FILE).is_file():
+        raise WrongUse(f"{root} is a library itself.", "Give the depot an empty folder of its own, on another drive.")
     return read_identity(root)
 
 
@@ -100,57 +176,51 @@ def _make(library: Library, root: Path, identity: Identity) -> Depot:
     return depot
 
 
+_NEAR = 0.8
 _BELONG_TO_DRIVES = ("lost+found", "System Volume Information", "$RECYCLE.BIN")
 
 
 def _take_in(library: Library, root: Path, identity: Identity) -> Depot:
-    if identity.library != library.settings.library.id:
-        raise DepotTrouble(
-            f"{root} holds the depot {identity.name} of another library.",
-            "Use another folder; nothing was written.",
-        )
+    """Take in a depot of this library that the ledger does not know."""
     _require_free(library, identity.name, identity.id, f"Take it in as: bramblemoor depot adopt {root} --as NAME.")
     depot = open_depot(root)
-    is_new = all(known.id != depot.id for known in known_depots(library))
     enter_depot(library, depot, stamp(now_utc()))
-    if is_new:
-        learn_contents(library, depot)
-        # What was written there by a ledger that this one does not descend from is for `adopt` to accept.
+    learn_contents(library, depot)
+    line = read_line(root)
+    if descends_from(library, line.library):
         remember_line(library, depot)
+    else:
+        # What was written there by a ledger that this one does not descend from is for `adopt` to accept.
+        with library.ledger.changing() as db:
+            db.execute("UPDATE depots SET stranger = 'foreign' WHERE id = ?", (depot.id,))
+        library.seen.append(Finding(
+            f"depot {depot.name}", "it was written from a later or another state of this library, and may know more than it:"
+            f" to go on from there, bramblemoor restore DIR --from {root}; to keep this one, bramblemoor depot adopt"
+            f" {depot.name}",
+        ))  # fmt: skip
     return depot
 
 
-def learn_contents(library: Library, depot: Depot) -> None:
-    """Enter what a depot's manifest lists; what was known of a listed file before stays, the rest was not read yet."""
-    number = number_of(library, depot)
-    library.db.executescript(_ADOPTED)
+def _find_again(library: Library, known: KnownDepot, root: Path) -> Depot:
+    """Note where a known depot is now. What is agreed with it stays as the ledger has it."""
+    depot = open_depot(root)
     with library.ledger.changing() as db:
-        db.executemany(
-            "INSERT OR REPLACE INTO temp.listed VALUES (?, ?)",
-            ((path.removeprefix("data/"), digest) for path, digest in bag.read_manifest(depot.root / bag.MANIFEST)),
+        db.execute("UPDATE depots SET whereabouts = ? WHERE id = ?", (whereabouts(library, root), known.id))
+    if known.retired:
+        library.seen.append(
+            Finding(
+                f"depot {known.name}", f"it is retired; to use it again: bramblemoor depot retire {known.name} --undo"
+            )
         )
-        db.execute(
-            "DELETE FROM copies WHERE depot = ? AND file NOT IN (SELECT id FROM files JOIN temp.listed l ON l.path = files.path"
-            " AND l.sha256 = coalesce(copies.sha256, files.sha256))",
-            (number,),
-        )
-        db.execute(
-            "INSERT OR IGNORE INTO copies SELECT ?, id, 'written', NULL, nullif(l.sha256, f.sha256), NULL"
-            " FROM temp.listed l JOIN files f ON f.path = l.path",
-            (number,),
-        )
-        db.execute("DELETE FROM leftovers WHERE depot = ?", (number,))
-        db.execute(
-            "INSERT INTO leftovers SELECT ?, path, sha256, 0, 'written', NULL FROM temp.listed"
-            " WHERE path NOT IN (SELECT path FROM files)",
-            (number,),
-        )
+    fresh = next(one for one in known_depots(library) if one.id == known.id)
+    return open_known(library, fresh) if fresh.root == root.resolve() or fresh.root == root else depot
 
 
 def adopt(library: Library, depot: Depot, known: KnownDepot | None, new_name: str) -> Depot:
-    """Accept a depot as it lies there, whatever line it has; under a new id and name, if one is given.
+    """Accept this one depot as it lies there, whatever line it has; under a new id and name, if one is given.
 
-    What it holds beside or instead of the library's files moves to earlier/ at the next backup. The caller holds it.
+    What it holds beside or instead of the library's files is set aside in earlier/ by the next backup, and what the library has
+    never had stays there. Other depots of that line are not accepted by it. The caller holds it.
     """
     if new_name:
         _require_name(library, new_name)
@@ -158,21 +228,16 @@ def adopt(library: Library, depot: Depot, known: KnownDepot | None, new_name: st
         known = None
     if known is None:
         enter_depot(library, depot, stamp(now_utc()))
-    learn_contents(library, depot)
-    _accept_line(library, depot)
-    return depot
-
-
-def _accept_line(library: Library, depot: Depot) -> None:
-    """The ledger may from now on count the depot's ledger among those that it descends from."""
-    line = read_line(depot.root)
+    elif depot.identity != identity_of(library, known):
+        depot = _renewed(library, depot, identity_of(library, known))
+    unknown = learn_contents(library, depot)
     remember_line(library, depot)
-    if line.library.digest:
-        with library.ledger.changing(facts=True) as db:
-            generation = line.library.generation
-            taken = db.execute("SELECT digest FROM history WHERE generation = ?", (generation,)).fetchone()
-            if taken is None or taken["digest"] != line.library.digest:
-                db.execute("INSERT OR REPLACE INTO history VALUES (?, ?)", (generation, line.library.digest))
+    if unknown:
+        library.seen.append(Finding(
+            f"depot {depot.name}", f"{unknown:,} files there are nothing that this library has ever had: to have them here,"
+            f" restore them to a folder first (bramblemoor restore DIR --from {depot.root})",
+        ))  # fmt: skip
+    return depot
 
 
 def _renewed(library: Library, depot: Depot, identity: Identity) -> Depot:
@@ -269,12 +334,3 @@ def repair_depot(library: Library, known: KnownDepot, root: Path) -> list[str]:
     refresh_tags(open_depot(root), library.name, fresh, bag.read_oxum(root))
     remember_line(library, open_depot(root))
     return fresh
-
-
-def identity_of(library: Library, known: KnownDepot) -> Identity:
-    """What a depot's depot.toml should say, by the ledger."""
-    row = library.db.execute("SELECT options FROM depots WHERE id = ?", (known.id,)).fetchone()
-    return Identity(
-        known.id, known.name, library.settings.library.id, known.site, known.medium, known.kind,
-        json.loads(row["options"]), known.terms,
-    )  # fmt: skip

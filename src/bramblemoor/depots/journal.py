@@ -24,13 +24,21 @@ from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import digest_of, flush_folder, write_atomically
 from bramblemoor.library.lineage import ORIGIN, Link
+from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import stamp
+from bramblemoor.library.told import Inside, inside_or_none, is_plain_file
 
 _MARKS = {"remove": "removals are over", "move": "moves are over"}
 _TAKEN = "what moves is taken"
 _PATIENCE = 60  # seconds
 _MARK = b'{"mark"'
 _decode = msgspec.json.Decoder(Intent).decode
+
+
+class _Head(msgspec.Struct):
+    """The journal's first line."""
+
+    library: Link
 
 
 class Journal(Placing):
@@ -41,6 +49,7 @@ class Journal(Placing):
         self.depot = depot
         self._oxum: tuple[int, int] | None = None  # of the payload before the run; None where that is not sure any more
         if not self._path.exists():
+            self.anchor.require()
             self._oxum = bag.read_oxum(depot.root) if (depot.root / bag.MANIFEST).is_file() else (0, 0)
             self.folder.mkdir(parents=True, exist_ok=True)
             head = {"run": run, "started": stamp(now_utc()), "library": asdict(library)}
@@ -61,7 +70,7 @@ class Journal(Placing):
     def _carry_out_removals(self) -> None:
         folders = Folders(self.depot.root)
         for intent in self._of_kind("remove"):
-            if (self.depot.data / intent.path).is_file():
+            if is_plain_file(self.place(intent.path)):
                 self.set_aside(intent.path, folders)
         folders.flush()
         self.write_down((), "what is removed is away")
@@ -71,8 +80,8 @@ class Journal(Placing):
         if not self._has_mark(_TAKEN):
             folders = Folders(self.depot.root)
             for intent in self._of_kind("move"):
-                old, staged = self.depot.data / intent.was, self.staged(intent.path)
-                if old.is_file() and not staged.exists():
+                old, staged = self.place(intent.was), self.staged(intent.path)
+                if is_plain_file(old) and not os.path.lexists(staged):
                     folders.make(str(staged.parent))
                     old.replace(staged)
                     folders.note(str(old.parent))
@@ -89,7 +98,12 @@ class Journal(Placing):
         folders = Folders(self.depot.root)
         for intent in self._of_kind("move"):
             old, new = self.depot.data / intent.was, self.depot.data / intent.path
-            if intent.was not in wanted and old.is_file() and new.is_file() and digest_of(old) == intent.sha256:
+            if intent.was in wanted or not is_plain_file(old) or not is_plain_file(new):
+                continue
+            # Where names fold, the old name of a file that differs only by case or composition leads to the new one.
+            if collision_key(intent.was) == collision_key(intent.path) and self.depot.drive.is_one(old, new):
+                continue
+            if digest_of(old) == intent.sha256:
                 self.set_aside(intent.was, folders)
         folders.flush()
 
@@ -97,7 +111,7 @@ class Journal(Placing):
         with self._path.open("rb") as file:
             for raw in file:
                 if raw.startswith(_MARK):
-                    with suppress(ValueError):
+                    with suppress(ValueError, KeyError, TypeError):
                         if json.loads(raw)["mark"] == mark:
                             return True
         return False
@@ -110,9 +124,14 @@ class Journal(Placing):
             for raw in file:
                 try:
                     intent = _decode(raw)
-                except msgspec.DecodeError:
+                except (msgspec.DecodeError, ValueError):
                     continue  # the head, marks, and a line that broke off, which was never acted upon
-                if intent.what == what:
+                # A journal may be a stranger's: what leads out of the depot is nobody's work.
+                if (
+                    intent.what == what
+                    and inside_or_none(intent.path)
+                    and (not intent.was or inside_or_none(intent.was))
+                ):
                     yield intent
 
     def intents(self) -> Iterator[Intent]:
@@ -122,8 +141,8 @@ class Journal(Placing):
 
     def library(self) -> Link:
         """The link of the ledger that the run was begun with."""
-        with self._path.open("rb") as file, suppress(TypeError, KeyError, ValueError):
-            return Link(**json.loads(file.readline())["library"])
+        with self._path.open("rb") as file, suppress(msgspec.DecodeError, ValueError):
+            return msgspec.json.decode(file.readline(), type=_Head).library
         return ORIGIN
 
     def roll_forward(self) -> None:
@@ -147,32 +166,50 @@ class Journal(Placing):
         """What came of the intents: removals, and files that are in place."""
         waiting = self._waiting()
         for intent in self.intents():
-            if intent.what == "remove" or (
-                intent.path not in waiting and os.path.isfile(f"{self._data}/{intent.path}")
-            ):
+            if intent.what == "remove" or (intent.path not in waiting and is_plain_file(f"{self._data}/{intent.path}")):
                 yield intent
 
-    def close(self, library_name: str, tags: dict[str, bytes]) -> None:
+    def close(self, library_name: str, tags: dict[str, bytes]) -> list[Inside]:
         """End the run: manifest, what it did, tag files (`tags`, by path), line, tag manifest.
 
         What is written down and not carried out, as a rename failed, is carried out first: a manifest must not list it else.
+        Returns what the manifest listed in a folder that the run has touched, and is not there: it lists that no more.
         """
         root = self.depot.root
+        self.anchor.require()
         self.roll_forward()
         fresh, oxum = set(tags), bag.read_oxum(root)
         for name, content in tags.items():
             write_atomically(root / name, content)
-        anything = next(self.placed(), None) is not None
+        anything, lost = next(self.placed(), None) is not None, list[Inside]()
         if anything or not (root / bag.MANIFEST).is_file():
             with Sums() as sums:
                 sums.update((f"data/{intent.was}", None) for intent in self._of_kind("move"))
                 if anything:
                     fresh |= set(write_run(root, self.run, self._noted(sums), self.earlier))
+                lost = list(self._not_there(sums))
+                sums.update((f"data/{path}", None) for path in lost)
+                self._oxum = None if lost else self._oxum
                 oxum = self._oxum_now(bag.write_manifest(root, sums))
             write_atomically(root / LINE, next_line(root, self.run, self.library()))
         refresh_tags(self.depot, library_name, fresh, oxum)
         shutil.rmtree(root / "incoming")
         flush_folder(root)
+        return lost
+
+    def _not_there(self, sums: Sums) -> Iterator[Inside]:
+        """What the manifest is going to list, of the folders that the run has touched, and is not there."""
+        key = collision_key if self.depot.drive.folds_case else _as_it_is
+        there: dict[str, set[str]] = {}  # of each touched folder, the names in it
+        for intent in self.intents():
+            for path in filter(None, (intent.path, intent.was)):
+                folder = path.rpartition("/")[0]
+                if folder not in there:
+                    there[folder] = {key(name) for name in _names_in(self.depot.data / folder)}
+        for path, _ in bag.payload(self.root / bag.MANIFEST):
+            folder, _, name = path.rpartition("/")
+            if folder in there and f"data/{path}" not in sums and key(name) not in there[folder]:
+                yield path
 
     def _noted(self, sums: Sums) -> Iterator[Intent]:
         """What came of the intents, noted for the manifest while it passes by."""
@@ -192,6 +229,17 @@ class Journal(Placing):
                 size -= os.stat(f"{where}/{name}").st_size
                 count -= 1
         return (size, count) if count == files else None
+
+
+def _as_it_is(name: str) -> str:
+    return name
+
+
+def _names_in(folder: Path) -> list[str]:
+    try:
+        return os.listdir(folder)
+    except (FileNotFoundError, NotADirectoryError):
+        return []
 
 
 def refresh_tags(
@@ -216,7 +264,7 @@ def open_run(depot: Depot) -> Journal | None:
     """The run that was interrupted at a depot, if there is one. Writes nothing."""
     incoming = depot.root / "incoming"
     for folder in sorted(incoming.iterdir()) if incoming.is_dir() else ():
-        if (folder / "journal.jsonl").is_file():
+        if not folder.is_symlink() and is_plain_file(folder / "journal.jsonl"):
             return Journal(depot, folder.name, ORIGIN)
     return None
 

@@ -18,7 +18,11 @@ LIBRARY = 0
 
 @dataclass(frozen=True)
 class KnownDepot:
-    """What the ledger has of a depot: `root` is where it was last, `runs` and `line` its line as of the last run known here."""
+    """What the ledger has of a depot: `root` is where it was last, `runs` and `line` its line as of the last run known here.
+
+    `coming` is what its line becomes by a run of ours that did not end, `seat` where it was read, `stranger` tells that it was
+    found to have gone its own way.
+    """
 
     number: int
     id: str
@@ -32,6 +36,10 @@ class KnownDepot:
     runs: int
     line: str
     retired: str
+    coming: str
+    seat: str
+    stranger: str
+    options: dict[str, str]
 
 
 def known_depots(library: Library) -> list[KnownDepot]:
@@ -40,9 +48,17 @@ def known_depots(library: Library) -> list[KnownDepot]:
             row["number"], row["id"], row["name"], row["kind"], row["site"], row["medium"],
             Path(os.path.normpath(library.root / row["whereabouts"])), row["device"],
             msgspec.json.decode(row["terms"], type=Terms), row["runs"], row["line"], row["retired"],
+            row["coming"], row["seat"], row["stranger"],
+            msgspec.json.decode(row["options"], type=dict[str, str]),
         )
         for row in library.db.execute("SELECT * FROM depots ORDER BY number")
     ]  # fmt: skip
+
+
+def number_in(library: Library, depot: str) -> int:
+    """The number that the ledger has for a depot's id."""
+    number: int = library.db.execute("SELECT number FROM depots WHERE id = ?", (depot,)).fetchone()[0]
+    return number
 
 
 def depots_named(library: Library, names: Iterable[str]) -> list[KnownDepot]:

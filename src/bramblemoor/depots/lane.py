@@ -33,6 +33,7 @@ class Item(msgspec.Struct, frozen=True, gc=False):
     mtime_ns: int
     frames: int = 0  # 1 for the original of a frame, which stands for it in counts
     why: str = ""
+    mends: bool = False  # whether it takes the place of one that is damaged or missing
     held: bool = False  # whether some depot has a version of it
 
 
@@ -124,7 +125,7 @@ class Lane:
     def _order(self, item: Item) -> Order:
         self._next += 1
         self._under_way[self._next] = item
-        return Order(self._next, item.path, item.bytes, item.sha256, item.mtime_ns, item.why)
+        return Order(self._next, item.path, item.bytes, item.sha256, item.mtime_ns, item.why, item.mends)
 
     def _hold(self, slot: int) -> None:
         with self._slots.changed:

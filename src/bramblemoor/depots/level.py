@@ -3,7 +3,6 @@
 import hashlib
 import sqlite3
 from collections.abc import Iterator
-from pathlib import Path
 
 from bramblemoor.depots.copying import Pace, Progress
 from bramblemoor.depots.depot import Depot
@@ -13,6 +12,7 @@ from bramblemoor.depots.lane import Item, Lane, Lanes, open_lanes
 from bramblemoor.depots.line import read_line
 from bramblemoor.depots.placing import Intent
 from bramblemoor.depots.records import name_run
+from bramblemoor.depots.register import size_of
 from bramblemoor.depots.shelf import DepotShelf
 from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.terms import chosen, prepare
@@ -21,22 +21,26 @@ from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.home import require_room
 from bramblemoor.library.ledger import Ledger
+from bramblemoor.library.lineage import ORIGIN, links
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, encode, stamp, total
+from bramblemoor.library.told import inside_or_none
 
 _PAGE = 1000
 _TABLE = """
     CREATE TABLE wanted (path TEXT PRIMARY KEY, sha256 TEXT, bytes INTEGER, mtime_ns INTEGER, frames INTEGER);
     CREATE TABLE held (path TEXT PRIMARY KEY, sha256 TEXT, bytes INTEGER);
     CREATE TABLE elsewhere (path TEXT PRIMARY KEY);
+    CREATE TABLE given_up (sha256 TEXT PRIMARY KEY) WITHOUT ROWID;
     CREATE INDEX held_sha256 ON held (sha256); BEGIN;
 """
 
 
-def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Receipt:
+def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> tuple[Receipt, bool]:
     """Copy to `target`, which the caller holds, what `source` has and it lacks; what differs there moves to earlier/.
 
     Every file is read once, compared with the source's manifest, and read back. Returns the receipt, which lies at the
-    target. Raises WrongUse for depots of different libraries, DepotTrouble where the target is the newer one.
+    target, and whether something lies there that the source knows nothing of. Raises WrongUse for depots of different
+    libraries, DepotTrouble where the target is the newer one, or was written by another copy of the library.
     """
     if source.identity.library != target.identity.library or source.id == target.id:
         raise WrongUse("These are not two depots of one library.", "Name two depots that hold the same library.")
@@ -45,17 +49,12 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Recei
             f"A run was interrupted at the depot {source.name}.",
             "Finish it first: bramblemoor backup, with the library.",
         )
-    ours, theirs = read_line(source.root).library, read_line(target.root).library
-    if theirs.generation > ours.generation:
-        raise DepotTrouble(
-            f"The depot {target.name} is newer than {source.name}: it has seen a later state of the library.",
-            "Turn them round, or make a backup with the library.",
-        )
+    ours, shelf = read_line(source.root).library, DepotShelf(source)
+    _require_one_line(shelf, target)
     started = stamp(now_utc())
     finish_purge(target, target.name)
     for _ in finish_interrupted(target, target.name):
         pass
-    shelf = DepotShelf(source)
     db = _compared(shelf, target)
     lacks, came_in = _amount(db, f"({_LACKS})"), _amount(db, "wanted")
     require_room(target.root, lacks.bytes, f"Bringing {target.name} level", target.identity.terms.leave_free)
@@ -85,7 +84,32 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> Recei
         findings=_not_level(db, source, target, removed),
     )
     Journal(target, run, ours).close(source.name, {f"receipts/{receipt.file_name}": encode(receipt)})
-    return receipt
+    return receipt, bool(db.execute(f"{_STRANGE} LIMIT 1").fetchone())
+
+
+def _require_one_line(shelf: DepotShelf, target: Depot) -> None:
+    """Raise DepotTrouble where the target has seen a state of the library that the source's ledger does not go back to."""
+    source = shelf.depot
+    theirs = read_line(target.root).library
+    found = shelf.ledger()
+    if found is None:
+        raise DepotTrouble(f"The depot {source.name} holds no finished backup.", "Name another depot.")
+    ledger = found[0]
+    known = links(ledger.db)
+    ledger.close()
+    if theirs == ORIGIN or theirs in known:
+        return
+    if theirs.generation > max((link.generation for link in known), default=0):
+        raise DepotTrouble(
+            f"The depot {target.name} is newer than {source.name}, or has gone its own way: it has seen a state of the library"
+            f" that {source.name} has not. Nothing was written.",
+            "Turn them round, or make a backup with the library.",
+        )
+    raise DepotTrouble(
+        f"The depot {target.name} was written by another copy of this library than {source.name}: what differs there may be all"
+        " that there is of it. Nothing was written.",
+        "Restore what it holds to a folder first, and decide with the library: bramblemoor depot adopt.",
+    )
 
 
 def _amount(db: sqlite3.Connection, table: str) -> Amount:
@@ -105,6 +129,13 @@ def _not_level(db: sqlite3.Connection, source: Depot, target: Depot, removed: in
             f"{lacking:,} files of the library are not there, and not at {target.name}: make a backup with the library"
         )
         findings.append(Finding(source.name, what))
+    strange = db.execute(f"SELECT count(*), min(path) FROM ({_STRANGE})").fetchone()
+    if strange[0]:
+        what = (
+            f"{strange[0]:,} files there are nothing that {source.name} knows ({strange[1]}); they stay, and a backup with the"
+            " library will tell"
+        )
+        findings.append(Finding(target.name, what))
     if removed:
         what = f"{removed:,} files moved to earlier/, which are not in the library as {source.name} knows it"
         findings.append(Finding(target.name, what))
@@ -119,6 +150,9 @@ _LACKS = """
 _SURPLUS = """
     SELECT h.* FROM held h WHERE h.path NOT IN (SELECT path FROM wanted) AND h.path NOT IN (SELECT path FROM elsewhere)
 """
+# What nobody has given up in the library, as far as the source knows, stays: it may be there and nowhere else.
+_STRANGE = f"SELECT s.* FROM ({_SURPLUS}) s WHERE s.sha256 NOT IN (SELECT sha256 FROM given_up)"
+_GIVEN_UP = f"SELECT s.* FROM ({_SURPLUS}) s WHERE s.sha256 IN (SELECT sha256 FROM given_up)"
 _MOVABLE = f"""
     SELECT min(h.path) AS was, l.path, l.sha256, l.bytes, l.frames FROM ({_LACKS}) l
     JOIN ({_SURPLUS}) h ON h.sha256 = l.sha256 AND h.bytes = l.bytes GROUP BY l.sha256
@@ -143,6 +177,8 @@ def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
     )
     for row in rows:
         digest = shelf.digest(row["path"])
+        if inside_or_none(row["path"]) is None:
+            continue
         if not digest:
             db.execute("INSERT INTO elsewhere VALUES (?)", (row["path"],))
         else:
@@ -150,6 +186,9 @@ def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
                 "INSERT INTO wanted VALUES (?, ?, ?, ?, ?)",
                 (row["path"], digest, row["bytes"], row["mtime_ns"], row["frames"]),
             )
+    db.executemany(
+        "INSERT OR IGNORE INTO given_up VALUES (?)", map(tuple, ledger.db.execute("SELECT sha256 FROM given_up"))
+    )
     ledger.close()
     status = source.stat()
     db.execute(
@@ -159,16 +198,9 @@ def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
     held, after = DepotShelf(target), ""
     while page := held.paths(after, _PAGE):
         after = page[-1][0]
-        found = ((path, sha256, _size(target.data / path)) for path, sha256 in page)
+        found = ((path, sha256, size_of(f"{target.data}/{path}")) for path, sha256 in page)
         db.executemany("INSERT INTO held VALUES (?, ?, ?)", found)
     return db
-
-
-def _size(path: Path) -> int | None:
-    try:
-        return path.stat().st_size
-    except (FileNotFoundError, NotADirectoryError):
-        return None
 
 
 def _carry_out(
@@ -179,7 +211,7 @@ def _carry_out(
     moving = {row["was"] for row in moves}
     removed = [
         Intent(row["path"], row["sha256"], 0, why=f"not at {shelf.depot.name}", what="remove")
-        for row in db.execute(_SURPLUS)
+        for row in db.execute(_GIVEN_UP)
         if row["path"] not in moving
     ]
     if removed:
@@ -188,6 +220,7 @@ def _carry_out(
     if moves:
         journal.move(Intent(r["path"], r["sha256"], r["bytes"], was=r["was"], what="move") for r in moves)
         for row in moves:
+            db.execute("DELETE FROM held WHERE path = ?", (row["was"],))
             db.execute("INSERT OR REPLACE INTO held VALUES (?, ?, ?)", (row["path"], row["sha256"], row["bytes"]))
             moved += Amount(row["frames"], 1, row["bytes"])
     failed: list[tuple[Item, str]] = []

@@ -13,8 +13,11 @@ import msgspec
 
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.lineage import ORIGIN, Link
+from bramblemoor.library.told import is_plain_file
 
 LINE = "line.json"
+_LARGEST = 1 << 16
+_MOST = 1 << 62  # what a ledger can count
 
 
 @dataclass(frozen=True)
@@ -30,8 +33,12 @@ class Line:
 
 def read_line(root: Path) -> Line:
     """The line that lies at a depot; an empty one where there is none, or where it is damaged (see `write_line`)."""
-    with suppress(OSError, msgspec.DecodeError):
-        return msgspec.json.decode((root / LINE).read_bytes(), type=Line)
+    path = root / LINE
+    with suppress(OSError, msgspec.DecodeError, ValueError, RecursionError):  # a flipped bit may make it no text
+        if is_plain_file(path) and path.stat().st_size < _LARGEST:
+            line = msgspec.json.decode(path.read_bytes(), type=Line)
+            if 0 <= line.runs < _MOST and 0 <= line.library.generation < _MOST:
+                return line
     return Line()
 
 
@@ -40,8 +47,12 @@ def next_line(root: Path, run: str, library: Link) -> bytes:
     before = read_line(root)
     if before.run == run:
         return (root / LINE).read_bytes()
-    digest = hashlib.sha256(f"{before.digest} {run}".encode()).hexdigest()
-    return _encoded(Line(before.runs + 1, digest, before.digest, run, library))
+    return _encoded(Line(before.runs + 1, digest_after(before, run), before.digest, run, library))
+
+
+def digest_after(line: Line, run: str) -> str:
+    """The digest that a line has once a run has ended, be it the last one that it has seen."""
+    return line.digest if line.run == run else hashlib.sha256(f"{line.digest} {run}".encode()).hexdigest()
 
 
 def write_line(root: Path, runs: int, digest: str) -> None:

@@ -11,85 +11,94 @@ from bramblemoor.depots import bag
 from bramblemoor.depots.backup import close_journals, members_of
 from bramblemoor.depots.copying import CopyRun, Pace, Progress
 from bramblemoor.depots.depot import Depot, write_identity
-from bramblemoor.depots.enroll import identity_of
 from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.kinds.folder import FolderDrive
 from bramblemoor.depots.known import LIBRARY, known_depots
 from bramblemoor.depots.lane import Item
 from bramblemoor.depots.line import LINE, write_line
 from bramblemoor.depots.records import make_receipt, run_name
-from bramblemoor.depots.register import finish_at, number_of, remember_line, tags_as_left
-from bramblemoor.depots.run_lists import Sums
+from bramblemoor.depots.register import finish_all, identity_of, number_of, remember_line, tags_as_left
+from bramblemoor.depots.run_lists import Sums, write_reasons
 from bramblemoor.depots.shelf import DepotShelf
 from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.sources import Source, from_anywhere
 from bramblemoor.depots.tally import settle
-from bramblemoor.depots.work import AMISS, Work
-from bramblemoor.frames.moments import now_utc
+from bramblemoor.depots.work import Work
+from bramblemoor.frames.moments import now_seconds, now_utc
+from bramblemoor.library.copies import amiss
 from bramblemoor.library.durable import TEMPORARY, chunks, flush_file, flush_folder, set_time
-from bramblemoor.library.home import DEPOT_MARK, Library
+from bramblemoor.library.home import DEPOT_MARK, SET_ASIDE, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
 from bramblemoor.library.stock import source_of
+from bramblemoor.library.told import is_plain_file
+from bramblemoor.library.troubles import Trouble
 
-SET_ASIDE = "set-aside"
-"""Where the library keeps what mending replaced, as earlier/ does at a depot."""
-_NO_GOOD_COPY = "no good copy of it is within reach"
-_AMISS_HERE = "FROM files f JOIN copies c ON c.file = f.id WHERE c.depot = 0 AND c.state IN ('damaged', 'missing')"
+_AMISS_HERE = f"FROM files f JOIN copies c ON c.file = f.id WHERE c.depot = 0 AND {amiss()}"
 
 
-def mend(library: Library, depots: Sequence[Depot], progress: Progress, pace: Pace | None = None) -> Receipt:
+def mend(
+    library: Library, depots: Sequence[Depot], progress: Progress, pace: Pace | None = None
+) -> tuple[Receipt, bool]:
     """Put right what the ledger knows to be damaged or missing at `depots` and in the library.
 
-    Returns the receipt, which is also written. What was damaged moves to earlier/ at a depot, to set-aside/ in the library.
+    Returns the receipt, which is also written, and whether a tag file is damaged still. What was damaged moves to earlier/ at a
+    depot, to set-aside/ in the library.
     """
     started = stamp(now_utc())
-    for depot in depots:
-        finish_at(library, depot)
+    depots, tags = finish_all(library, depots)
     name = run_name(library, started)
     kept: list[Kept] = []
     pace = pace or Pace()
     mended_library, left_out, came_in = _mend_library(library, depots, name, progress, pace)
     kept.append(Kept("library: mended", mended_library))
-    tags = []
+    still_amiss = bool(tags)
     for member in members_of(library, depots):
         depot = member.depot
         # One depot at a time: what one lacks may be what another has.
         run = CopyRun(library, [member], name, progress, pace)
-        work = Work(library, [member], AMISS)
+        work = Work(library, [member], amiss())
         due = work.left(member)
         came_in += due
         run.require_room(work)
         run.copy(work, from_anywhere(library, depots, member.number))
         outcome = run.outcomes[member.number]
         kept.append(Kept(f"{depot.name}: good again", outcome.copied))
-        left_out += [
+        here = [
             LeftOut(f"{depot.name}: {item.path}", trouble, Amount(int(item.frames), 1, item.bytes))
             for item, trouble in outcome.failed
         ]
         if outcome.left.files:
-            left_out.append(LeftOut(f"{depot.name}: {outcome.left.files:,} files", outcome.why_left, outcome.left))
-        told = {item.path for item, _ in outcome.failed}
-        tags += [finding for finding in dict.fromkeys(run.findings) if finding.name not in told]
-        tags += _mend_tags(library, depots, depot, bool(run.journals))
+            here.append(LeftOut(f"{depot.name}: {outcome.left.files:,} files", outcome.why_left, outcome.left))
+        left_out += here
+        failed = {item.path for item, _ in outcome.failed}
+        tags += [finding for finding in dict.fromkeys(run.findings) if finding.name not in failed]
+        told, stays = _mend_tags(library, depots, depot, run_is_open=bool(run.journals))
+        tags += told
+        still_amiss = still_amiss or stays
         interim = make_receipt(
             library, "mend", name, started, stamp(now_utc()), [depot.name], due,
             [Kept(f"{depot.name}: good again", outcome.copied)],
-            [left for left in left_out if left.name.startswith(f"{depot.name}: ")], [],
+            here, [],
         )  # fmt: skip
         close_journals(run, interim)
     names = [depot.name for depot in depots]
     receipt = make_receipt(library, "mend", name, started, stamp(now_utc()), names, came_in, kept, left_out, tags)
     if came_in != Amount() or tags:
         write_receipt(library.receipts, receipt)
-    return receipt
+    return receipt, still_amiss
 
 
-def _mend_tags(library: Library, depots: Sequence[Depot], depot: Depot, run_is_open: bool) -> list[Finding]:
-    """Put a depot's damaged tag files right: what says how things are is written anew, what tells of the past is copied."""
-    amiss = dict(bag.amiss_tags(depot.root, tags_as_left(library, depot)))
+def _mend_tags(
+    library: Library, depots: Sequence[Depot], depot: Depot, *, run_is_open: bool
+) -> tuple[list[Finding], bool]:
+    """Put a depot's damaged tag files right: what says how things are is written anew, what tells of the past is copied.
+
+    Returns what was found, and whether something stays damaged.
+    """
+    amiss, stays = dict(bag.amiss_tags(depot.root, tags_as_left(library, depot))), False
     if not amiss:
-        return []
-    said = dict(bag.read_manifest(depot.root / bag.TAG_MANIFEST))
+        return [], False
+    said: dict[str, str] = dict(bag.read_manifest(depot.root / bag.TAG_MANIFEST))
     findings, fresh = [], []
     for path, what in amiss.items():
         if path == bag.TAG_MANIFEST:
@@ -99,8 +108,10 @@ def _mend_tags(library: Library, depots: Sequence[Depot], depot: Depot, run_is_o
         elif path.partition("/")[0] not in bag.TAG_FOLDERS:
             told = f"it was {what}; written anew from the ledger"
         elif trouble := _copy_anew(library, depots, depot, path, said[path]):
-            findings.append(Finding(f"{depot.name}: {path}", f"it is {what}, and {trouble}"))
-            continue
+            if not (told := _do_without(library, depot, path, what, trouble)):
+                findings.append(Finding(f"{depot.name}: {path}", f"it is {what}, and {trouble.said()}"))
+                stays = True
+                continue
         else:
             told = f"it was {what}; copied from where there is a good one"
         fresh.append(path)
@@ -114,13 +125,37 @@ def _mend_tags(library: Library, depots: Sequence[Depot], depot: Depot, run_is_o
     if not run_is_open:
         refresh_tags(depot, library.name, fresh)
         remember_line(library, depot)
-    return findings
+    return findings, stays
 
 
-def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: str, sha256: str) -> str:
+def _do_without(library: Library, depot: Depot, path: str, what: str, trouble: Trouble) -> str:
+    """What to do of a tag file that nobody has another copy of; says what was done, "" where that is nothing.
+
+    Why files lie in earlier/ is told anew, as far as can be known. An account of the past that cannot be had again is set aside,
+    so that it is told once; an earlier version of a file stays as it is, whatever it holds.
+    """
+    folder, _, rest = path.partition("/")
+    if trouble.kind != "nowhere":
+        return ""
+    if folder == "earlier":
+        run, _, below = rest.partition("/")
+        if below != "why.csv":
+            return ""
+        write_reasons(depot.root, run)
+        return f"it was {what}; written anew from what lies there"
+    place = depot.root / path
+    if is_plain_file(place):
+        aside = library.root / SET_ASIDE / "tag files" / depot.name / path
+        aside.parent.mkdir(parents=True, exist_ok=True)
+        shutil.copyfile(place, aside)
+        place.unlink()
+    return f"it was {what}, and nobody has another copy; what was left of it is in {SET_ASIDE}/ of the library"
+
+
+def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: str, sha256: str) -> Trouble | None:
     """Replace a tag file by a good one: of the library's receipts, of another depot, or of the same content elsewhere.
 
-    Says why that was not possible, "" where it was.
+    Says why that was not possible, None where it was.
     """
     name = path.rpartition("/")[2]
     row = library.db.execute("SELECT path FROM files WHERE sha256 = ?", (sha256,)).fetchone()
@@ -138,10 +173,10 @@ def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: st
     try:
         for place in places:
             if place.is_file() and place != target and put_back(Source(0, "", str(place)), item, target, aside):
-                return ""
+                return None
     except OSError as error:
-        return f"it could not be written ({error.strerror or error})"
-    return _NO_GOOD_COPY
+        return Trouble("unwritable", detail=error.strerror or str(error))
+    return Trouble("nowhere")
 
 
 def _write_manifest(library: Library, depot: Depot) -> None:
@@ -172,16 +207,17 @@ def _mend_library(
         amount = Amount(item.frames, 1, item.bytes)
         target, aside = Path(source_of(library, item.path)), library.root / SET_ASIDE / run / item.path
         try:
-            trouble = "" if any(put_back(source, item, target, aside) for source in sources(item)) else _NO_GOOD_COPY
+            mends = any(put_back(source, item, target, aside) for source in sources(item))
+            trouble = None if mends else Trouble("nowhere")
         except OSError as error:
-            trouble = f"it could not be written ({error.strerror or error})"
-        if trouble:
-            lost.append(LeftOut(f"library: {item.path}", trouble, amount))
+            trouble = Trouble("unwritable", detail=error.strerror or str(error))
+        if trouble is not None:
+            lost.append(LeftOut(f"library: {item.path}", trouble.said(), amount))
             failed += amount
             continue
         with library.ledger.changing() as db:
             db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (item.file,))
-            db.execute("UPDATE files SET seen_ns = 0 WHERE id = ?", (item.file,))
+            db.execute("UPDATE files SET seen_ns = 0, read_at = ? WHERE id = ?", (now_seconds(), item.file))
             settle(db)
         mended += amount
         progress("mending the library", mended.bytes + failed.bytes, due.bytes)

@@ -22,6 +22,7 @@ class Order(msgspec.Struct, frozen=True, array_like=True, gc=False):
     sha256: str
     mtime_ns: int
     why: str
+    mends: bool
 
 
 class Setup(msgspec.Struct, tag="setup", array_like=True):

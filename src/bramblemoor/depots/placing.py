@@ -14,6 +14,7 @@ from typing import Literal
 import msgspec
 
 from bramblemoor.library.durable import flush_folder
+from bramblemoor.library.told import Anchor, Inside, Root, is_plain_file
 
 What = Literal["put", "move", "remove"]
 WRITING = "writing.lock"
@@ -23,7 +24,7 @@ _encode = msgspec.json.Encoder().encode
 class Intent(msgspec.Struct, frozen=True, gc=False):
     """A change of data/`path`: a staged file is put there, the file at `was` moves there, or it is removed.
 
-    `why` says what happens to the file that is there now, if any: it moves to earlier/.
+    `why` says what happens to the file that is there now, if any: it moves to earlier/. `mends` says that it is damaged.
     """
 
     path: str
@@ -34,6 +35,7 @@ class Intent(msgspec.Struct, frozen=True, gc=False):
     why: str = ""
     was: str = ""
     what: What = "put"
+    mends: bool = False
 
 
 class NothingPlaced(OSError):
@@ -50,6 +52,12 @@ class Placing:
         self._path = self.folder / "journal.jsonl"
         self._data = str(root / "data")
         self._staged = str(self.folder / "data")
+        self._root = Root(root)
+        self.anchor = Anchor(root)
+
+    def place(self, path: str) -> Path:
+        """Where a file of the payload lies. Raises Outside (an OSError) where a link or another mount is on the way."""
+        return Path(self._root.path(Inside(f"data/{path}")))
 
     def staged(self, path: str) -> Path:
         return self.folder / "data" / path
@@ -64,6 +72,7 @@ class Placing:
         Raises NothingPlaced where the journal cannot be written, and nothing was put in place; any other OSError leaves the
         run open, for the journal to be rolled forward.
         """
+        self.anchor.require()
         before = self._path.stat().st_size
         try:
             self.write_down(intents, "")
@@ -86,8 +95,8 @@ class Placing:
 
     def put(self, intent: Intent, folders: "Folders", *, surely_staged: bool = False) -> None:
         """As long as the staged file is there, what lies in its place is the former version."""
-        staged, target = self.staged_name(intent.path), f"{self._data}/{intent.path}"
-        if not surely_staged and not os.path.isfile(staged):
+        staged, target = self.staged_name(intent.path), self._root.path(Inside(f"data/{intent.path}"))
+        if not surely_staged and not is_plain_file(staged):
             return
         folders.make(target.rpartition("/")[0])
         if os.path.lexists(target):
@@ -95,10 +104,11 @@ class Placing:
         os.replace(staged, target)
 
     def set_aside(self, path: str, folders: "Folders") -> None:
-        former = self.earlier(path)
+        former = Path(self._root.path(Inside(f"earlier/{self.run}/data/{path}")))
         folders.make(str(former.parent))
-        Path(self._data, path).replace(former)
-        folders.note(str(Path(self._data, path).parent))
+        place = self.place(path)
+        place.replace(former)
+        folders.note(str(place.parent))
 
     def earlier(self, path: str) -> Path:
         """Where what lay at data/`path` is kept once this run has replaced or removed it."""
@@ -110,6 +120,7 @@ class Folders:
 
     def __init__(self, root: Path) -> None:
         self._root = root
+        self._anchor = Anchor(root)
         self._touched: dict[str, None] = {}
 
     def make(self, folder: str) -> None:
@@ -120,6 +131,8 @@ class Folders:
         while not level.is_dir() and level != self._root:
             missing.append(level)
             level = level.parent
+        if missing:
+            self._anchor.require()
         for made in reversed(missing):
             made.mkdir(exist_ok=True)
             self._touched[str(made.parent)] = None

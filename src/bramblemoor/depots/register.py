@@ -3,46 +3,97 @@
 import json
 import os
 import sqlite3
-from collections.abc import Iterable, Iterator
+import stat
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from datetime import datetime
-from functools import lru_cache
 from pathlib import Path
 
 import msgspec
 
+from bramblemoor.depots import bag
 from bramblemoor.depots.bag import TAG_MANIFEST, fits
 from bramblemoor.depots.depot import Depot, Identity, open_depot, read_identity
 from bramblemoor.depots.drives import find_depot
 from bramblemoor.depots.earlier import finish_purge
-from bramblemoor.depots.journal import finish_interrupted
-from bramblemoor.depots.known import KnownDepot
-from bramblemoor.depots.line import LINE, read_line
+from bramblemoor.depots.journal import finish_interrupted, open_run
+from bramblemoor.depots.kinds import open_drive
+from bramblemoor.depots.known import LIBRARY, KnownDepot, known_depots, number_in
+from bramblemoor.depots.line import LINE, digest_after, read_line
 from bramblemoor.depots.placing import Intent
+from bramblemoor.depots.tally import settle
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.library.durable import digest_of
+from bramblemoor.library.erasing import Within
 from bramblemoor.library.home import DEPOT_MARK, Library
 from bramblemoor.library.lineage import descends_from
+from bramblemoor.library.receipts import Finding, seconds
 
 
 def open_known(library: Library, known: KnownDepot) -> Depot:
-    """Open a depot that the library knows, wherever its drive is now. Raises DepotTrouble if something else is in its place."""
+    """Open a depot that the library knows, wherever its drive is now. Raises DepotTrouble if something else is in its place.
+
+    Where it lies on another drive than it was read on, or in another folder there, its readings are forgotten.
+    """
     root = find_depot(known.id, known.root)
     if root is None:
         raise _absent(known)
     depot = open_depot(root)
+    agreed = identity_of(library, known)
+    if depot.identity != agreed:
+        depot = Depot(root, agreed, open_drive(agreed.kind, root, agreed.options))
+        library.seen.append(Finding(
+            f"depot {known.name}", f"its depot.toml does not say what was agreed here, which holds: bramblemoor depot repair"
+            f" {known.name} {root}",
+        ))  # fmt: skip
     if root != known.root:
         with library.ledger.changing() as db:
             db.execute("UPDATE depots SET whereabouts = ? WHERE id = ?", (whereabouts(library, root), known.id))
+    if depot.drive.seat != known.seat:
+        forget_readings(library, known.number)
+        with library.ledger.changing() as db:
+            db.execute(
+                "UPDATE depots SET seat = ?, device = ? WHERE id = ?", (depot.drive.seat, depot.drive.device, known.id)
+            )
+        if known.seat:
+            library.seen.append(Finding(
+                f"depot {known.name}", "it lies elsewhere than when it was read, so that its copies count again once they were"
+                f" read there: bramblemoor verify {known.name}",
+            ))  # fmt: skip
     return depot
+
+
+def identity_of(library: Library, known: KnownDepot) -> Identity:
+    """What a depot's depot.toml should say, by the ledger."""
+    return Identity(
+        known.id,
+        known.name,
+        library.settings.library.id,
+        known.site,
+        known.medium,
+        known.kind,
+        known.options,
+        known.terms,
+    )
+
+
+def forget_readings(library: Library, number: int) -> None:
+    """What was read at a place does not count any more; what is known to be amiss there stays so."""
+    with library.ledger.changing() as db:
+        for table in ("copies", "leftovers"):
+            db.execute(
+                f"UPDATE {table} SET state = iif(state IN ('proven', 'cached'), 'written', state), read_at = NULL"
+                " WHERE depot = ? AND (read_at IS NOT NULL OR state IN ('proven', 'cached'))",
+                (number,),
+            )
+        settle(db)
 
 
 @contextmanager
 def open_to_write(library: Library, known: KnownDepot) -> Iterator[Depot]:
     """Open and hold a depot.
 
-    Raises DepotTrouble, before anything is written, as open_known does, and if it is retired, held by another run, or if its
-    line or the library's shows that one of them is not what the other has known.
+    Raises DepotTrouble, before anything is written, as open_known and follow_line do, and if it is retired or held by another
+    run.
     """
     if known.retired:
         raise DepotTrouble(
@@ -51,8 +102,31 @@ def open_to_write(library: Library, known: KnownDepot) -> Iterator[Depot]:
         )
     depot = open_known(library, known)
     with depot.held():
-        _require_own_line(library, known, depot.root)
+        follow_line(library, known, depot)
         yield depot
+
+
+def within_reach(library: Library, opened: Iterable[Depot] = ()) -> Within:
+    """Where the library and its depots can be looked at now, `opened` ones and others; writes nothing.
+
+    What lies elsewhere than it was read, or was written by another since, is there but counts for nothing.
+    """
+    at_hand = {depot.id: depot for depot in opened}
+    roots, doubted = {LIBRARY: library.root}, set()
+    for known in known_depots(library):
+        try:
+            depot = at_hand.get(known.id)
+            if depot is None:
+                root = find_depot(known.id, known.root) if not known.retired else None
+                depot = open_depot(root) if root is not None else None
+            if depot is None:
+                continue
+            roots[known.number] = depot.data
+            if depot.drive.seat != known.seat or read_line(depot.root).digest not in (known.line, known.coming):
+                doubted.add(known.number)
+        except (DepotTrouble, OSError):  # it is there, and cannot be made out
+            doubted.add(known.number)
+    return Within(roots, doubted)
 
 
 def _absent(known: KnownDepot) -> DepotTrouble:
@@ -84,22 +158,32 @@ def _absent(known: KnownDepot) -> DepotTrouble:
     )
 
 
-def _require_own_line(library: Library, known: KnownDepot, root: Path) -> None:
-    """Raise DepotTrouble where a depot has seen a ledger that this one does not descend from, or is an old clone."""
-    line = read_line(root)
+def follow_line(library: Library, known: KnownDepot, depot: Depot) -> None:
+    """Learn what lies at a depot where its line is not the one remembered: others have written there since.
+
+    Raises DepotTrouble where a depot has seen a ledger that this one does not descend from, or is an old clone.
+    """
+    root, line = depot.root, read_line(depot.root)
+    if line.digest == known.line and (line.digest or not known.runs):
+        _note_stranger(library, known, "")
+        return
+    if line.digest and line.digest == known.coming:  # by a run of ours that was killed at the very end
+        remember_line(library, depot)
+        return
     is_foreign = not descends_from(library, line.library)
-    is_clone = bool(known.line) and line.runs <= known.runs and line.digest != known.line
+    is_clone = bool(known.line) and line.runs <= known.runs
     if (is_foreign or is_clone) and (not line.digest or not fits(root, LINE)):
         raise DepotTrouble(
             f"{root / LINE} is damaged or missing: it tells which runs the drive has seen. Nothing was written.",
             f"If this is the drive of {known.name} that was last used: bramblemoor depot repair {known.name} {root}.",
         )
     if is_foreign:
+        _note_stranger(library, known, "foreign")
         raise DepotTrouble(
             f"The depot {known.name} was last written from a state of the library that this one has never had: this library"
             " was revived from an old copy, or another copy of it has gone its own way. Nothing was written.",
             "If the depot is newer, restore from it to a new folder and go on there. If this library is the one to keep:"
-            f" bramblemoor depot adopt {known.name}; what differs then moves to earlier/ there.",
+            f" bramblemoor depot adopt {known.name}; what differs is then set aside in earlier/ there, and stays.",
         )
     if is_clone:
         raise DepotTrouble(
@@ -107,6 +191,69 @@ def _require_own_line(library: Library, known: KnownDepot, root: Path) -> None:
             " ago: a clone, or a drive that was put back. Nothing was written.",
             f"Plug in the drive that was last used. If this one is to take its place: bramblemoor depot adopt {known.name}.",
         )
+    learn_contents(library, depot)
+    remember_line(library, depot)
+    library.seen.append(Finding(
+        f"depot {known.name}", "something was written there that this library did not see, so that its copies count again once"
+        f" they were read: bramblemoor verify {known.name}",
+    ))  # fmt: skip
+
+
+def _note_stranger(library: Library, known: KnownDepot, why: str) -> None:
+    if known.stranger != why:
+        with library.ledger.changing() as db:
+            db.execute("UPDATE depots SET stranger = ? WHERE id = ?", (why, known.id))
+
+
+_LISTED = """
+    CREATE TEMP TABLE IF NOT EXISTS listed (path TEXT PRIMARY KEY, sha256 TEXT, bytes INTEGER) WITHOUT ROWID;
+    DELETE FROM temp.listed;
+"""
+
+
+def learn_contents(library: Library, depot: Depot) -> int:
+    """Enter what a depot's manifest lists and is there, as not read yet; whatever was known of it before is forgotten.
+
+    Returns how many files have a content that the library neither has nor has given up.
+    """
+    number = number_of(library, depot)
+    library.db.executescript(_LISTED)
+    data = str(depot.data)
+    with library.ledger.changing() as db:
+        db.executemany(
+            "INSERT OR REPLACE INTO temp.listed VALUES (?, ?, ?)",
+            (
+                (path, digest, size_of(f"{data}/{path}"))
+                for path, digest in bag.payload(depot.root / bag.MANIFEST)
+            ),
+        )  # fmt: skip
+        db.execute("DELETE FROM copies WHERE depot = ?", (number,))
+        db.execute("DELETE FROM leftovers WHERE depot = ?", (number,))
+        db.execute(
+            "INSERT INTO copies SELECT ?, id, iif(l.bytes IS NULL, 'missing', 'written'), NULL, nullif(l.sha256, f.sha256), NULL"
+            " FROM temp.listed l JOIN files f ON f.path = l.path",
+            (number,),
+        )
+        db.execute(
+            "INSERT INTO leftovers SELECT ?, path, sha256, bytes, 'written', NULL FROM temp.listed"
+            " WHERE path NOT IN (SELECT path FROM files) AND bytes IS NOT NULL",
+            (number,),
+        )
+        settle(db)
+        unknown: int = db.execute(
+            "SELECT count(*) FROM temp.listed WHERE bytes IS NOT NULL AND sha256 NOT IN (SELECT sha256 FROM files)"
+            " AND sha256 NOT IN (SELECT sha256 FROM given_up)"
+        ).fetchone()[0]
+    return unknown
+
+
+def size_of(path: str) -> int | None:
+    """Bytes of a file as it lies there; None where there is none."""
+    try:
+        status = os.lstat(path)
+    except (OSError, ValueError):
+        return None
+    return status.st_size if stat.S_ISREG(status.st_mode) else None
 
 
 def whereabouts(library: Library, root: Path) -> str:
@@ -119,12 +266,11 @@ def whereabouts(library: Library, root: Path) -> str:
 
 def number_of(library: Library, depot: Depot) -> int:
     """A depot's number in the ledger."""
-    number: int = library.db.execute("SELECT number FROM depots WHERE id = ?", (depot.id,)).fetchone()[0]
-    return number
+    return number_in(library, depot.id)
 
 
 def enter_depot(library: Library, depot: Depot, added: str, *, instead_of: str = "") -> None:
-    """Enter a depot, or where a known one is now and what its depot.toml says.
+    """Enter a depot that the ledger does not know yet.
 
     `instead_of` is the id of one whose name it takes; that one is retired in the same moment.
     """
@@ -137,13 +283,12 @@ def enter_depot(library: Library, depot: Depot, added: str, *, instead_of: str =
                 former += "+"
             db.execute("UPDATE depots SET name = ?, retired = ? WHERE id = ?", (former, added, instead_of))
         db.execute(
-            "INSERT INTO depots (id, name, kind, site, medium, whereabouts, device, options, added, terms)"
-            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET whereabouts = excluded.whereabouts,"
-            " device = excluded.device, terms = excluded.terms, site = excluded.site, medium = excluded.medium,"
-            " name = excluded.name, retired = ''",
+            "INSERT INTO depots (id, name, kind, site, medium, whereabouts, device, options, added, terms, seat)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 identity.id, identity.name, identity.kind, identity.site, identity.medium,
                 whereabouts(library, depot.root), depot.drive.device, json.dumps(identity.options), added, terms,
+                depot.drive.seat,
             ),
         )  # fmt: skip
 
@@ -160,22 +305,57 @@ def change_identity(library: Library, depot: Depot, identity: Identity) -> None:
         )  # fmt: skip
 
 
+def expect_line(library: Library, depot: Depot, run: str) -> None:
+    """Note what a depot's line becomes by a run of ours that begins there: by that it is known, whenever it ends."""
+    with library.ledger.changing() as db:
+        coming = digest_after(read_line(depot.root), run)
+        db.execute("UPDATE depots SET coming = ? WHERE id = ?", (coming, depot.id))
+
+
+def drive_trouble(name: str, error: OSError) -> DepotTrouble:
+    """What goes wrong at one drive, told of that depot: the others are not held up by it."""
+    return DepotTrouble(
+        f"The depot {name} cannot be used: {error.strerror or error}{f' ({error.filename})' if error.filename else ''}.",
+        "Let the system check its drive; if a file there is what is wrong: bramblemoor depot repair, or another drive.",
+    )
+
+
+def finish_all(library: Library, depots: Sequence[Depot]) -> tuple[list[Depot], list[Finding]]:
+    """Finish interrupted runs at depots; returns those that are ready, and what is wrong with the others."""
+    ready, wrong = [], []
+    for depot in depots:
+        try:
+            if os.access(depot.root, os.W_OK):
+                finish_at(library, depot)
+            ready.append(depot)
+        except (DepotTrouble, OSError) as error:
+            trouble = error if isinstance(error, DepotTrouble) else drive_trouble(depot.name, error)
+            wrong.append(Finding(f"depot {depot.name}", f"{trouble.happened} It was passed over: {trouble.remedy}"))
+    return ready, wrong
+
+
 def finish_at(library: Library, depot: Depot) -> int:
-    """Finish what an interrupted run left at a depot, and enter what it had done; returns how many files."""
+    """Finish what an interrupted run left at a depot, and enter what it had done; returns how many files.
+
+    What a run of ours has read counts; what another one, as of a depot's own levelling, says to have read does not.
+    """
     count = 0
     finish_purge(depot, library.name)
     number = number_of(library, depot)
+    run = open_run(depot)
+    row = library.db.execute("SELECT coming FROM depots WHERE id = ?", (depot.id,)).fetchone()
+    ours = run is not None and digest_after(read_line(depot.root), run.run) == row["coming"]
     with library.ledger.changing() as db:
         for intent in finish_interrupted(depot, library.name):
-            enter_intent(db, number, intent)
+            enter_intent(db, number, intent, believed=ours)
             count += 1
     if count:
         remember_line(library, depot)
     return count
 
 
-def enter_intent(db: sqlite3.Connection, number: int, intent: Intent) -> None:
-    """Enter what a run has done, by whatever library it was begun."""
+def enter_intent(db: sqlite3.Connection, number: int, intent: Intent, *, believed: bool) -> None:
+    """Enter what a run has done, by whatever library it was begun; `believed` says whether its readings count."""
     file = db.execute("SELECT id, sha256 FROM files WHERE path = ?", (intent.path,)).fetchone()
     if intent.what in ("remove", "move"):
         gone = intent.path if intent.what == "remove" else intent.was
@@ -187,25 +367,17 @@ def enter_intent(db: sqlite3.Connection, number: int, intent: Intent) -> None:
         if intent.what == "remove":
             return
     if file is not None:
-        state = "proven" if intent.grade == "medium" else "cached" if intent.grade else "written"
+        read_at = seconds(intent.read_at) if intent.read_at and believed else None
+        state = "written" if read_at is None else "proven" if intent.grade == "medium" else "cached"
+        sha256 = None if file["sha256"] == intent.sha256 else intent.sha256
         db.execute(
-            "INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, ?, NULL)",
-            (
-                number, file["id"], state, seconds(intent.read_at) if intent.read_at else None,
-                None if file["sha256"] == intent.sha256 else intent.sha256,
-            ),
-        )  # fmt: skip
+            "INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, ?, NULL)", (number, file["id"], state, read_at, sha256)
+        )
     else:
         db.execute(
             "INSERT OR REPLACE INTO leftovers VALUES (?, ?, ?, ?, 'written', NULL)",
             (number, intent.path, intent.sha256, intent.bytes),
         )
-
-
-def remember_device(library: Library, depot: Depot) -> None:
-    """The physical device a depot is on, as seen now."""
-    with library.ledger.changing() as db:
-        db.execute("UPDATE depots SET device = ? WHERE id = ?", (depot.drive.device, depot.id))
 
 
 def remember_line(library: Library, depot: Depot) -> None:
@@ -215,7 +387,8 @@ def remember_line(library: Library, depot: Depot) -> None:
     digest = digest_of(tags) if tags.is_file() else ""
     with library.ledger.changing() as db:
         db.execute(
-            "UPDATE depots SET runs = ?, line = ?, tags = ? WHERE id = ?", (line.runs, line.digest, digest, depot.id)
+            "UPDATE depots SET runs = ?, line = ?, tags = ?, stranger = '' WHERE id = ?",
+            (line.runs, line.digest, digest, depot.id),
         )
 
 
@@ -225,14 +398,10 @@ def tags_as_left(library: Library, depot: Depot) -> str:
     return row["tags"] if row["line"] == read_line(depot.root).digest else ""
 
 
-@lru_cache(16)
-def seconds(stamp: str) -> int:
-    """Seconds since 1970 of a moment as receipts write it."""
-    return int(datetime.fromisoformat(stamp).timestamp())
-
-
-def enter_copies(db: sqlite3.Connection, number: int, copies: Iterable[tuple[int, str, str]]) -> None:
-    """Copies that were just written and read back: file, when, and the grade of the reading."""
+def enter_copies(
+    db: sqlite3.Connection, number: int, copies: Iterable[tuple[int, str, str]], *, counts: bool = True
+) -> None:
+    """Copies that were just written and read back: file, when, and the grade of the reading; `counts` says whether it does."""
     moments: dict[str, int] = {}  # there are few, of many files each
     db.executemany(
         "INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, NULL, NULL)",
@@ -240,8 +409,8 @@ def enter_copies(db: sqlite3.Connection, number: int, copies: Iterable[tuple[int
             (
                 number,
                 file,
-                "proven" if grade == "medium" else "cached",
-                moments.get(at) or moments.setdefault(at, seconds(at)),
+                "written" if not counts else "proven" if grade == "medium" else "cached",
+                (moments.get(at) or moments.setdefault(at, seconds(at))) if counts else None,
             )
             for file, at, grade in copies
         ),

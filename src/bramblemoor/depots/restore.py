@@ -3,6 +3,7 @@
 import json
 import sqlite3
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -11,16 +12,16 @@ from bramblemoor.depots.copying import Progress
 from bramblemoor.depots.depot import Depot, open_depot
 from bramblemoor.depots.enroll import add_depot
 from bramblemoor.depots.line import read_line
-from bramblemoor.depots.register import number_of, seconds
+from bramblemoor.depots.register import number_of
 from bramblemoor.depots.shelf import NOW, Brought, DepotShelf, Shelf, bring, size_on
 from bramblemoor.depots.tally import settle_all
-from bramblemoor.errors import DepotTrouble, WrongUse
-from bramblemoor.frames.moments import now_utc
+from bramblemoor.errors import DepotTrouble, NotPossible, WrongUse
+from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library import ledger as ledger_file
-from bramblemoor.library.comparing import FREED
+from bramblemoor.library.copies import FREED
 from bramblemoor.library.durable import TEMPORARY, flush_folder, flush_many, write_atomically
-from bramblemoor.library.home import FOLDERS, Library, require_room
-from bramblemoor.library.ledger import Ledger
+from bramblemoor.library.home import FOLDERS, SET_ASIDE, Library, require_apart, require_room
+from bramblemoor.library.ledger import Ledger, merge, require_inside
 from bramblemoor.library.receipts import (
     NOTHING,
     Amount,
@@ -28,17 +29,22 @@ from bramblemoor.library.receipts import (
     Kept,
     LeftOut,
     Receipt,
+    listing,
     next_number,
+    read_receipt,
     stamp,
     write_receipt,
 )
 from bramblemoor.library.settings import read_settings
+from bramblemoor.library.told import Inside, is_plain_file
+from bramblemoor.library.troubles import Trouble
 from bramblemoor.library.volumes import volume_of
 
 Source = Depot | Archive
 _UNFINISHED = "restore-unfinished.json"
 _BATCH_FILES, _BATCH_BYTES = 200, 128 << 20
 _PAGE = 1000
+_LARGEST_RECEIPT = 256 << 20
 ALL_HERE = f"""
     UPDATE bound SET freed = '' WHERE year NOT IN (
         SELECT r.year FROM files f JOIN frames r ON r.id = f.frame WHERE f.id IN ({FREED}) AND r.year NOT NULL)
@@ -50,7 +56,7 @@ ALL_HERE = f"""
 class Wanted:
     """A file to bring, by its path in the library; `frames` is 1 for the original of a frame."""
 
-    path: str
+    path: Inside
     sha256: str
     mtime_ns: int | None
     frames: int
@@ -68,7 +74,7 @@ class Menu:
             " WITHOUT ROWID; BEGIN;"
         )
 
-    def add(self, path: str, sha256: str, mtime_ns: int | None, frames: int) -> None:
+    def add(self, path: Inside, sha256: str, mtime_ns: int | None, frames: int) -> None:
         size = size_on(self.shelves, path, sha256)
         self._db.execute("INSERT OR IGNORE INTO wanted VALUES (?, ?, ?, ?, ?)", (path, sha256, mtime_ns, frames, size))
 
@@ -107,6 +113,8 @@ class Account:
     kept: dict[str, Amount] = field(default_factory=dict)
     left_out: list[LeftOut] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
+    only_different: bool = True
+    """Whether all that was left out was so because another file is in its place."""
 
     def enter(self, wanted: Wanted, result: Brought, first: Shelf) -> None:
         # What has arrived has the right digest, and so the right size; a depot's damaged file may have any.
@@ -114,6 +122,7 @@ class Account:
         self.came_in += amount
         if result.trouble:
             self.left_out.append(LeftOut(result.path, result.trouble, amount))
+            self.only_different &= all(trouble.kind == "different" for trouble in result.troubles)
             return
         what = f"from {result.shelf.name}" if result.shelf else "there already"
         self.kept[what] = self.kept.get(what, NOTHING) + amount
@@ -176,6 +185,7 @@ def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tupl
                 f"Of the archive {source.name} {source.lacks_said} not here.",
                 "Bring them to the others, name their folders too (--from), or say what you want, as --year 2024.",
             )
+    require_apart(target.resolve().parent, "restoring")
     _claim(target, sources[0].library)
     shelves = [shelf_of(source) for source in sources]
     # The ledger comes first, under another name, because it knows the files' times; it is put in place last, because a
@@ -194,6 +204,8 @@ def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tupl
         ledger_done, known = Brought(ledger_file.FILE, size), final_ledger
     else:
         ledger_done, known = bring(shelves, ledger_file.FILE, digest, fresh_ledger, None), fresh_ledger
+        if not ledger_done.troubles:
+            _take_facts(fresh_ledger)
     facts = Ledger(known) if not ledger_done.trouble else None
     menu = Menu(shelves)
     menu.add_everything(facts.db if facts else None)
@@ -201,10 +213,10 @@ def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tupl
         facts.close()
     require_room(target, menu.lacking(target), "Restoring")
     account, proven = Account(), _Proven(depots)
-    account.enter(Wanted(ledger_file.FILE, digest, None, 0, size), ledger_done, shelves[0])
+    account.enter(Wanted(Inside(ledger_file.FILE), digest, None, 0, size), ledger_done, shelves[0])
     for wanted, result in bring_all(target, menu, progress):
         account.enter(wanted, result, shelves[0])
-        proven.add(result)
+        proven.add(wanted, result)
     if ledger_done.trouble:
         raise DepotTrouble(
             "No depot holds a sound copy of the ledger; the pictures were restored without it.",
@@ -216,11 +228,13 @@ def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tupl
         fresh_ledger.replace(final_ledger)
     flush_folder(target / "ledger")
     library = Library(target)
+    _bring_receipts(library, depots)
     receipt = account.receipt(library.name, next_number(library.receipts), shelves, started, {})
     _make_known(library, depots)
     proven.enter(library)
     with library.ledger.changing(facts=True) as db:
         _know_what_is_away(library)
+        proven.enter_library(library)
         settle_all(db)
     write_receipt(library.receipts, receipt)
     begun.unlink()
@@ -236,15 +250,20 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
     digest = shelf.digest(ledger_file.FILE)
     fresh = root / (ledger_file.FILE + TEMPORARY)
     (root / "ledger/receipts").mkdir(parents=True, exist_ok=True)
-    result = bring([shelf], ledger_file.FILE, digest, fresh, None) if digest else Brought("", trouble="there is none")
+    result = (
+        bring([shelf], ledger_file.FILE, digest, fresh, None)
+        if digest
+        else Brought("", troubles=(Trouble("unlisted", shelf.name),))
+    )
     if result.trouble:
         raise DepotTrouble(f"No sound ledger can be had ({result.trouble}).", "Name another depot: --from FOLDER.")
-    aside = root / "set-aside" / f"ledger-{stamp(now_utc()).replace(':', '')}"
+    require_inside(fresh)
+    aside = root / SET_ASIDE / f"ledger-{stamp(now_utc()).replace(':', '')}"
     for name in ("ledger.sqlite", "ledger.sqlite-journal"):
         if (root / "ledger" / name).exists():
             aside.mkdir(parents=True, exist_ok=True)
             (root / "ledger" / name).replace(aside / name)
-    flush_many([fresh], root, whole_system=False)
+    _take_facts(fresh)
     fresh.replace(root / ledger_file.FILE)
     flush_folder(root / "ledger")
     library = Library(root)
@@ -253,6 +272,14 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
         _know_what_is_away(library)
         settle_all(db)
     return library
+
+
+def _take_facts(fresh: Path) -> None:
+    """Make a ledger that came from elsewhere one of ours: its facts in our tables, and nothing else that may be in it."""
+    require_inside(fresh)
+    ours = fresh.with_name(fresh.name + ".ours")
+    merge([fresh], ours)
+    ours.replace(fresh)
 
 
 def _know_what_is_away(library: Library) -> None:
@@ -337,13 +364,18 @@ class _Proven:
     def __init__(self, depots: Sequence[Depot]) -> None:
         self._depots = depots
         self._db = sqlite3.connect("", isolation_level=None)
-        self._db.executescript("CREATE TABLE proven (path TEXT, depot TEXT, state TEXT, read_at INTEGER); BEGIN;")
+        self._db.executescript(
+            "CREATE TABLE proven (path TEXT, depot TEXT, state TEXT, read_at INTEGER);"
+            "CREATE TABLE here (path TEXT, sha256 TEXT, read_at INTEGER); BEGIN;"
+        )
 
-    def add(self, result: Brought) -> None:
+    def add(self, wanted: Wanted, result: Brought) -> None:
+        if not result.trouble:
+            self._db.execute("INSERT INTO here VALUES (?, ?, ?)", (wanted.path, wanted.sha256, now_seconds()))
         depot = result.shelf.depot if result.shelf is not None else None
         if depot is not None:
             state = "proven" if result.grade == "medium" else "cached"
-            row = (result.path, depot.id, state, seconds(stamp(now_utc())))
+            row = (result.path, depot.id, state, now_seconds())
             self._db.execute("INSERT INTO proven VALUES (?, ?, ?, ?)", row)
 
     def enter(self, library: Library) -> None:
@@ -355,3 +387,33 @@ class _Proven:
                     " AND file = (SELECT id FROM files WHERE path = ?) AND state != 'proven'",
                     (state, read_at, numbers[depot], path),
                 )
+
+    def enter_library(self, library: Library) -> None:
+        """The library counts what is in its folder; all else did not come back, and is missing, though nobody let it go."""
+        library.db.execute(
+            "CREATE TEMP TABLE brought (path TEXT PRIMARY KEY, sha256 TEXT, read_at INTEGER) WITHOUT ROWID"
+        )
+        library.db.executemany(
+            "INSERT OR REPLACE INTO temp.brought VALUES (?, ?, ?)", self._db.execute("SELECT * FROM here")
+        )
+        library.db.execute(
+            "UPDATE files SET read_at = b.read_at FROM temp.brought b WHERE b.path = files.path AND b.sha256 = files.sha256"
+        )
+        library.db.execute(
+            "INSERT OR IGNORE INTO copies (depot, file, state) SELECT 0, f.id, 'unbrought' FROM files f"
+            " LEFT JOIN temp.brought b ON b.path = f.path AND b.sha256 = f.sha256 WHERE b.path IS NULL AND f.role != 'ledger'"
+        )
+        library.db.execute("DROP TABLE temp.brought")
+
+
+def _bring_receipts(library: Library, depots: Sequence[Depot]) -> None:
+    """The receipts of runs at depots lie there alone: with them the account goes on, and no number is given twice."""
+    for depot in depots:
+        folder = depot.root / "receipts"
+        for name in listing(folder) if folder.is_dir() and not folder.is_symlink() else ():
+            source, place = folder / name, library.receipts / name
+            if place.exists() or not is_plain_file(source) or source.stat().st_size > _LARGEST_RECEIPT:
+                continue
+            with suppress(NotPossible, OSError):
+                read_receipt(source)
+                write_atomically(place, source.read_bytes())

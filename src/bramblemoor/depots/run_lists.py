@@ -3,17 +3,20 @@
 import csv
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
 from io import TextIOWrapper
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
 
 from bramblemoor.library.durable import digest_of, replacing
+from bramblemoor.library.told import Inside, inside_or_none, is_plain_file
 
 if TYPE_CHECKING:
     from bramblemoor.depots.placing import Intent
 
 RUN_COLUMNS = ("what", "path", "sha256", "bytes", "when", "was", "why")
-WHY_COLUMNS = ("path", "why", "when", "sha256", "bytes")
+WHY_COLUMNS = ("path", "why", "when", "sha256", "bytes", "what")
+_MENDED_BEFORE = ("it was damaged", "it was missing")  # how lists said it that have no better word for it
 
 
 class Sums:
@@ -51,28 +54,52 @@ def write_run(root: Path, run: str, placed: "Iterable[Intent]", earlier: Callabl
         root / written[0],
         RUN_COLUMNS,
         (
-            (intent.what, intent.path, intent.sha256, intent.bytes, intent.read_at, intent.was, intent.why)
+            (
+                "mend" if intent.mends else intent.what,
+                intent.path,
+                intent.sha256,
+                intent.bytes,
+                intent.read_at,
+                intent.was,
+                intent.why,
+            )
             for intent in placed
         ),
     )
     if (root / "earlier" / run).is_dir():
         written.append(f"earlier/{run}/why.csv")
-        _write(root / written[1], WHY_COLUMNS, _reasons(read_rows(root / written[0]), earlier))
+        _write(root / written[1], WHY_COLUMNS, _reasons(read_run(root, run), earlier))
     return written
 
 
-def _reasons(placed: Iterable[dict[str, str]], earlier: Callable[[str], Path]) -> Iterator[tuple[object, ...]]:
+def write_reasons(root: Path, run: str) -> None:
+    """Write earlier/RUN/why.csv anew, from what lies there and what the run's own list says of it."""
+    told = {row.path: row for row in read_run(root, run)}
+    top = root / "earlier" / run / "data"
+
+    def rows() -> Iterator[tuple[object, ...]]:
+        for file in sorted(path for path in top.rglob("*") if is_plain_file(path)):
+            path = Inside(file.relative_to(top).as_posix())
+            row = told.get(path)
+            why = (row.why or "replaced by a newer version") if row is not None else "not known any more"
+            when, what = (row.when, row.what) if row is not None else ("", "")
+            yield path, why, when, digest_of(file), file.stat().st_size, what
+
+    _write(root / "earlier" / run / "why.csv", WHY_COLUMNS, rows())
+
+
+def _reasons(placed: "Iterable[Done]", earlier: Callable[[str], Path]) -> Iterator[tuple[object, ...]]:
     """One row a file that was set aside; where a file was moved and then replaced, the replacing is the reason."""
     db = sqlite3.connect("", isolation_level=None)
-    db.executescript("CREATE TABLE reasons (path TEXT PRIMARY KEY, why TEXT, at TEXT) WITHOUT ROWID; BEGIN;")
+    db.executescript("CREATE TABLE reasons (path TEXT PRIMARY KEY, why TEXT, at TEXT, what TEXT) WITHOUT ROWID; BEGIN;")
     for row in placed:
-        told = (row["path"], row["why"] or "replaced by a newer version", row["when"])
-        db.execute("INSERT OR REPLACE INTO reasons VALUES (?, ?, ?)", told)
-    for path, why, at in db.execute("SELECT * FROM reasons ORDER BY path"):
+        told = (row.path, row.why or "replaced by a newer version", row.when, row.what)
+        db.execute("INSERT OR REPLACE INTO reasons VALUES (?, ?, ?, ?)", told)
+    for path, why, at, what in db.execute("SELECT * FROM reasons ORDER BY path"):
         former = earlier(path)
-        if former.is_file():
+        if is_plain_file(former):
             # What is set aside is read once, so that it can be told from rot later.
-            yield path, why, at, digest_of(former), former.stat().st_size
+            yield path, why, at, digest_of(former), former.stat().st_size, what
 
 
 def _write(path: Path, columns: tuple[str, ...], rows: Iterator[tuple[object, ...]]) -> None:
@@ -84,8 +111,69 @@ def _write(path: Path, columns: tuple[str, ...], rows: Iterator[tuple[object, ..
         text.detach()
 
 
-def read_rows(path: Path) -> Iterator[dict[str, str]]:
-    """The rows of such a list; nothing where there is none."""
-    if path.is_file():
-        with path.open(encoding="utf-8", newline="") as file:
-            yield from csv.DictReader(file)
+@dataclass(frozen=True)
+class Done:
+    """A row of runs/RUN.csv: `what` was done (put, mend, move, remove) to data/`path`; `was` is where a moved file lay."""
+
+    what: str
+    path: Inside
+    sha256: str
+    bytes: int
+    when: str
+    was: Inside | None
+    why: str
+
+
+@dataclass(frozen=True)
+class Reason:
+    """A row of earlier/RUN/why.csv. `mended` says that it was damaged, and a good one took its place."""
+
+    path: Inside
+    why: str
+    sha256: str
+    bytes: int
+    mended: bool
+
+
+def read_run(root: Path, run: str) -> Iterator[Done]:
+    """What a run did at a depot. Rows that cannot be are passed over: the tag manifest finds the damage."""
+    for row in _rows(root / "runs" / f"{run}.csv"):
+        path, size = inside_or_none(row.get("path")), _number(row.get("bytes"))
+        if path is not None and size is not None:
+            what, why = row.get("what") or "", row.get("why") or ""
+            what = "mend" if what == "put" and why in _MENDED_BEFORE else what
+            yield Done(
+                what, path, row.get("sha256") or "", size, row.get("when") or "", inside_or_none(row.get("was")), why
+            )
+
+
+def read_reasons(root: Path, run: str) -> Iterator[Reason]:
+    """Why files lie in earlier/RUN. Rows that cannot be are passed over, as above."""
+    for row in _rows(root / "earlier" / run / "why.csv"):
+        path, size = inside_or_none(row.get("path")), _number(row.get("bytes"))
+        if path is not None and size is not None:
+            why = row.get("why") or ""
+            mended = row.get("what") == "mend" or (row.get("what") is None and why in _MENDED_BEFORE)
+            yield Reason(path, why, row.get("sha256") or "", size, mended)
+
+
+def _number(told: str | None) -> int | None:
+    return int(told) if told is not None and told.isascii() and told.isdecimal() and len(told) < 19 else None
+
+
+def _rows(path: Path) -> Iterator[dict[str, str | None]]:
+    """The rows of a list, whatever was done to it; nothing where there is none."""
+    if not is_plain_file(path):
+        return
+    with path.open(encoding="utf-8", errors="replace", newline="") as file:
+        rows = csv.DictReader(_without_nul(file))
+        try:
+            for row in rows:
+                yield {str(key): value for key, value in row.items() if key is not None and not isinstance(value, list)}
+        except csv.Error:
+            return  # not a list any more from here on
+
+
+def _without_nul(lines: Iterable[str]) -> Iterator[str]:
+    for line in lines:
+        yield line.replace("\0", "\ufffd")

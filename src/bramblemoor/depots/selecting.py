@@ -11,11 +11,12 @@ from bramblemoor.depots.shelf import NOW, Shelf
 from bramblemoor.depots.tally import settle
 from bramblemoor.depots.terms import prepare
 from bramblemoor.errors import DepotTrouble, WrongUse
-from bramblemoor.frames.moments import now_utc
+from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.durable import write_atomically
-from bramblemoor.library.home import Library, require_room
+from bramblemoor.library.home import Library, require_apart, require_room
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Receipt, encode, next_number, stamp, write_receipt
+from bramblemoor.library.told import inside_or_none
 
 
 @dataclass(frozen=True)
@@ -60,21 +61,24 @@ def restore_some(
     library: Library | None,
     progress: Progress,
     moment: str = NOW,
+    *,
+    as_they_hold: bool = False,
 ) -> Receipt:
     """Bring what is selected to `target`, under the paths it has in the library; returns the receipt.
 
-    With a library at hand its ledger says what there is, and the receipt goes there; else, and for a former `moment`, the
-    ledger of the first depot does, and the receipt goes to the target. Files that are there already stay; different ones too,
-    and are named. Raises WrongUse where nothing fits.
+    With a library at hand its ledger says what there is, and the receipt goes there; else, for a former `moment`, and where the
+    sources were named (`as_they_hold`), the ledger of the first one does, of what they hold; without a library the receipt goes
+    to the target. Files that are there already stay; different ones too, and are named. Raises WrongUse where nothing fits.
     """
+    require_apart(target, "restoring some of a library", but=library.root if library is not None else None)
     started = stamp(now_utc())
     shelves = [shelf_of(source, moment) for source in sources]
     menu = Menu(shelves)
-    if library is not None and moment == NOW:
+    if library is not None and moment == NOW and not as_they_hold:
         _choose(library.db, selection, menu)
     else:
-        ledger, exact = _ledger_of(shelves[0], moment)
-        _choose(ledger.db, selection, menu, then=None if exact else shelves[0])
+        ledger = _ledger_of(shelves[0], moment)
+        _choose(ledger.db, selection, menu, held=True)
         ledger.close()
     if next(menu.items(), None) is None:
         raise WrongUse("Nothing fits that.", "Look for what there is: bramblemoor find.")
@@ -92,6 +96,9 @@ def restore_some(
                 "DELETE FROM copies WHERE depot = 0 AND file = (SELECT id FROM files WHERE path = ? AND sha256 = ?)",
                 here,
             )
+            db.executemany(
+                "UPDATE files SET read_at = ? WHERE path = ? AND sha256 = ?", ((now_seconds(), *one) for one in here)
+            )
             db.execute(ALL_HERE)
             settle(db)
     more = {"to": str(target)} | ({"as of": moment} if moment != NOW else {})
@@ -105,8 +112,8 @@ def restore_some(
     return receipt
 
 
-def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu, then: Shelf | None = None) -> None:
-    """`then` is what stood there, where the ledger is of a later day: what has moved since is known by its content."""
+def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu, *, held: bool = False) -> None:
+    """`held` says that only what the sources hold counts, under the path that it has there: known by its content, if need be."""
     prepare(db)
     where, values = selection.clause()
     for row in db.execute(
@@ -114,16 +121,19 @@ def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu, then: Shel
         f" WHERE {where} AND f.role != 'ledger' ORDER BY f.path",
         values,
     ):
-        path, sha256 = row["path"], row["sha256"]
-        if then is not None:
-            stood = then.digest(path)
-            path, sha256 = (path, stood) if stood else (then.path_of(sha256), sha256)
-        if path:
+        path, sha256 = inside_or_none(row["path"]), row["sha256"]
+        if path is not None and held:
+            stood = next(filter(None, (shelf.digest(path) for shelf in menu.shelves)), "")
+            if stood:
+                sha256 = stood
+            else:
+                path = next(filter(None, (shelf.path_of(sha256) for shelf in menu.shelves)), None)
+        if path is not None:
             menu.add(path, sha256, row["mtime_ns"], int(row["role"] == "original"))
 
 
-def _ledger_of(shelf: Shelf, moment: str) -> tuple[Ledger, bool]:
-    """The ledger as it stood there then, read-only, or (False) the next that was kept."""
+def _ledger_of(shelf: Shelf, moment: str) -> Ledger:
+    """The ledger as it stood there then, read-only, or the next that was kept."""
     ledger = shelf.ledger()
     if ledger is None:
         when = "" if moment == NOW else f" from before {moment[:10]}"
@@ -131,4 +141,4 @@ def _ledger_of(shelf: Shelf, moment: str) -> tuple[Ledger, bool]:
             f"The depot {shelf.name} holds no ledger{when}.",
             "Name another depot, or another date: bramblemoor earlier DEPOT lists what there is.",
         )
-    return ledger
+    return ledger[0]

@@ -17,9 +17,10 @@ from bramblemoor.depots.slots import PIECE
 from bramblemoor.library.durable import TEMPORARY, digest_of, set_time
 from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.ledger import Ledger
+from bramblemoor.library.told import Inside, Root, inside, inside_or_none, is_plain_file
+from bramblemoor.library.troubles import Trouble
 
 NOW = "9999"
-DIFFERENT = "a different file is at the target; it was left as it is"
 
 
 class Shelf(ABC):
@@ -30,36 +31,42 @@ class Shelf(ABC):
         self.depot = depot
         self._db = sqlite3.connect("", isolation_level=None)
         self._db.executescript(
-            "CREATE TABLE files (path TEXT PRIMARY KEY, sha256 TEXT, lies TEXT) WITHOUT ROWID;"
-            "CREATE INDEX contents ON files (sha256); BEGIN;"
+            "CREATE TABLE files (path TEXT PRIMARY KEY, sha256 TEXT) WITHOUT ROWID;"
+            "CREATE INDEX stands ON files (sha256);"
+            "CREATE TABLE contents (sha256 TEXT, lies TEXT, PRIMARY KEY (sha256, lies)) WITHOUT ROWID; BEGIN;"
         )
 
-    def _put(self, path: str, sha256: str, lies: str | None) -> None:
-        """`lies` tells where a file's content lies; None where it is gone."""
-        self._db.execute("INSERT OR REPLACE INTO files VALUES (?, ?, ?)", (path, sha256, lies))
+    def _put(self, path: Inside, sha256: str) -> None:
+        """What stands at a path."""
+        self._db.execute("INSERT OR REPLACE INTO files VALUES (?, ?)", (path, sha256))
+
+    def _put_content(self, sha256: str, lies: str) -> None:
+        """Where a content lies; it may lie in several places."""
+        self._db.execute("INSERT OR IGNORE INTO contents VALUES (?, ?)", (sha256, lies))
 
     def digest(self, path: str) -> str:
         """The digest of what stands at a path; "" where nothing does."""
         row = self._db.execute("SELECT sha256 FROM files WHERE path = ?", (path,)).fetchone()
         return row[0] if row else ""
 
-    def path_of(self, sha256: str) -> str:
-        """A path where a content stands; "" where it stands nowhere."""
+    def path_of(self, sha256: str) -> Inside | None:
+        """A path where a content stands; None where it stands nowhere."""
         row = self._db.execute("SELECT min(path) FROM files WHERE sha256 = ?", (sha256,)).fetchone()
-        return row[0] or ""
+        return Inside(row[0]) if row[0] else None
 
-    def paths(self, after: str, most: int) -> list[tuple[str, str]]:
+    def paths(self, after: str, most: int) -> list[tuple[Inside, str]]:
         """(path, digest) of the next files behind a path, in order of path."""
         return self._db.execute(
             "SELECT path, sha256 FROM files WHERE path > ? ORDER BY path LIMIT ?", (after, most)
         ).fetchall()
 
-    def _lies(self, sha256: str, path: str) -> str | None:
+    def _lies(self, sha256: str, path: str) -> list[str]:
         """Where a content lies, best under that very path."""
-        row = self._db.execute(
-            "SELECT lies FROM files WHERE sha256 = ? AND lies IS NOT NULL ORDER BY path != ? LIMIT 1", (sha256, path)
-        ).fetchone()
-        return row[0] if row else None
+        rows = self._db.execute(
+            "SELECT lies FROM contents WHERE sha256 = ? ORDER BY substr(lies, -length(?)) != ?, lies",
+            (sha256, f"data/{path}", f"data/{path}"),
+        )
+        return [row[0] for row in rows]
 
     @abstractmethod
     def size(self, sha256: str, path: str) -> int:
@@ -82,21 +89,29 @@ class DepotShelf(Shelf):
     def __init__(self, depot: Depot, moment: str = NOW) -> None:
         super().__init__(depot.name, depot)
         self._moment = moment
-        for path, sha256, file in StateThen(depot.root, moment).files():
-            self._put(path, sha256, str(file) if file is not None else None)
+        self._root = Root(depot.root)
+        then = StateThen(depot.root, moment)
+        for path, sha256 in then.files():
+            self._put(path, sha256)
+        for sha256, lies in then.contents():
+            self._put_content(sha256, lies)
         run = open_run(depot) if moment == NOW else None
         for intent in run.placed() if run is not None else ():
             if intent.what != "remove":
-                self._put(intent.path, intent.sha256, str(depot.data / intent.path))
+                self._put(Inside(intent.path), intent.sha256)
+                self._put_content(intent.sha256, f"data/{intent.path}")
 
     def find(self, sha256: str, path: str) -> Path | None:
-        """Where a content lies, best under that very path."""
-        lies = self._lies(sha256, path)
-        return Path(lies) if lies is not None else None
+        """Where a content lies, best under that very path; where it is listed and nowhere to be found, the first of its places.
+
+        What was set aside in earlier/ is found, too.
+        """
+        places = [self._root.path(inside(lies)) for lies in self._lies(sha256, path) if inside_or_none(lies)]
+        return next((Path(place) for place in places if is_plain_file(place)), Path(places[0]) if places else None)
 
     def size(self, sha256: str, path: str) -> int:
         found = self.find(sha256, path)
-        return found.stat().st_size if found is not None and found.is_file() else 0
+        return found.stat().st_size if found is not None and is_plain_file(found) else 0
 
     def read(self, sha256: str, path: str) -> AbstractContextManager[Reading] | None:
         found = self.find(sha256, path)
@@ -115,13 +130,18 @@ class DepotShelf(Shelf):
 
 @dataclass(frozen=True)
 class Brought:
-    """One file's way: `shelf` is None where it was at the target already, and `trouble` says why it is not there."""
+    """One file's way: `shelf` is None where it was at the target already, and `troubles` tell why it is not there."""
 
     path: str
     bytes: int = 0
     shelf: Shelf | None = None
     grade: str = ""
-    trouble: str = ""
+    troubles: tuple[Trouble, ...] = ()
+
+    @property
+    def trouble(self) -> str:
+        """The troubles in words; "" where it is there."""
+        return "; ".join(trouble.said() for trouble in self.troubles)
 
 
 def size_on(shelves: Sequence[Shelf], path: str, sha256: str) -> int:
@@ -138,14 +158,14 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
         if digest_of(place) == sha256:
             return Brought(path, place.stat().st_size)
         if not place.name.endswith(TEMPORARY):
-            return Brought(path, trouble=DIFFERENT)
+            return Brought(path, troubles=(Trouble("different", "the target"),))
     place.parent.mkdir(parents=True, exist_ok=True)
     fresh = place if place.name.endswith(TEMPORARY) else place.with_name(place.name + TEMPORARY)
-    troubles = []
+    troubles: list[Trouble] = []
     for shelf in shelves:
         name, opened = shelf.name, shelf.read(sha256, path)
         if opened is None:
-            troubles.append(f"{name}: not there")
+            troubles.append(Trouble("unlisted", name))
             continue
         digest, size, grade = hashlib.sha256(), 0, ""
         with fresh.open("wb", buffering=0) as file:
@@ -157,20 +177,20 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
                         _write(file, piece)
                     grade = reading.grade
             except FileNotFoundError:
-                troubles.append(f"{name}: missing")
+                troubles.append(Trouble("missing", name))
                 continue
             except _TargetTrouble as trouble:
                 raise trouble.reason from None
             except OSError as error:
-                troubles.append(f"{name}: {error.strerror or error}")
+                troubles.append(Trouble("unreadable", name, error.strerror or str(error)))
                 continue
         if digest.hexdigest() == sha256:
             if mtime_ns is not None:
                 set_time(fresh, mtime_ns)
             return Brought(path, size, shelf, grade)
-        troubles.append(f"{name}: damaged")
+        troubles.append(Trouble("damaged", name))
     fresh.unlink(missing_ok=True)
-    return Brought(path, trouble="; ".join(troubles) or "nothing has it")
+    return Brought(path, troubles=tuple(troubles) or (Trouble("nowhere"),))
 
 
 class _TargetTrouble(Exception):

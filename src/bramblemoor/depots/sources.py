@@ -8,7 +8,7 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.known import LIBRARY
 from bramblemoor.depots.lane import Item
 from bramblemoor.depots.register import number_of
-from bramblemoor.library.comparing import FREED
+from bramblemoor.library.copies import FREED, good
 from bramblemoor.library.home import Library
 from bramblemoor.library.stock import source_of
 
@@ -49,7 +49,7 @@ def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Cal
         for number, depot in numbers.items():
             row = library.db.execute(
                 "SELECT coalesce(path, ?) AS path FROM copies WHERE depot = ? AND file = ? AND sha256 IS NULL"
-                " AND state IN ('proven', 'cached', 'written')",
+                f" AND {good('copies')}",
                 (item.path, number, item.file),
             ).fetchone()
             if row is not None and number != target:

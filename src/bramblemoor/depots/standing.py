@@ -7,12 +7,14 @@ from datetime import UTC, datetime
 from typing import Literal
 
 from bramblemoor.depots.known import LIBRARY, KnownDepot, known_depots
-from bramblemoor.depots.tally import AMISS, FREED, LACKS, OK, UNREAD, read_held, settle
+from bramblemoor.depots.tally import AMISS, FREED, LACKS, UNREAD, read_days, read_held, settle
 from bramblemoor.depots.terms import LACKING, chosen, prepare
-from bramblemoor.frames.moments import now_utc
+from bramblemoor.frames.moments import now_seconds
+from bramblemoor.library.copies import amiss
+from bramblemoor.library.erasing import device_of
 from bramblemoor.library.home import Library
+from bramblemoor.library.names import folded
 from bramblemoor.library.receipts import stamp
-from bramblemoor.library.volumes import volume_of
 
 State = Literal["sound", "short", "single", "lost"]
 STATES: tuple[State, ...] = ("sound", "short", "single", "lost")
@@ -38,8 +40,9 @@ class Holder:
 class HolderStanding:
     """What counts at one holder, in frames and in files that belong to none (`others`).
 
-    `oldest` is the oldest counted reading (UTC, as in receipts; None for the library). Of both together, `amiss` are damaged
-    or missing there, `unread` not yet read from the medium, `stale` read too long ago, `absent` not there or not current.
+    `oldest` is the oldest counted reading, `stale_since` the oldest that does not count any more (UTC, as in receipts). Of both
+    together, `amiss` are damaged or missing there, `unread` not yet read from the medium, `stale` read too long ago, `future`
+    read by a clock that was ahead of this one, `absent` not there or not current.
     """
 
     holder: Holder
@@ -49,6 +52,8 @@ class HolderStanding:
     amiss: int = 0
     unread: int = 0
     stale: int = 0
+    stale_since: str | None = None
+    future: int = 0
     absent: int = 0
 
 
@@ -88,8 +93,8 @@ def judge(library: Library, holders: Sequence[Holder]) -> State:
         return "lost"
     if len(by_device) == 1:
         return "single" if rule.copies > 1 else "sound"
-    media = {holder.medium for holder in holders}
-    sites = {holder.site for holder in holders}
+    media = {folded(holder.medium) for holder in holders}
+    sites = {folded(holder.site) for holder in holders}
     enough = len(by_device) >= rule.copies and len(media) >= rule.media and len(sites) >= rule.sites
     return "sound" if enough else "short"
 
@@ -97,8 +102,7 @@ def judge(library: Library, holders: Sequence[Holder]) -> State:
 def holders_of(library: Library) -> list[Holder]:
     """The library, and every depot that is not retired."""
     home = library.settings.library
-    device = f"pretend {home.stand_in}" if home.stand_in else volume_of(library.root).device
-    own = Holder(LIBRARY, "library", home.site, home.medium, device)
+    own = Holder(LIBRARY, "library", home.site, home.medium, device_of(library))
     return [own, *(_holder(depot) for depot in known_depots(library) if not depot.retired)]
 
 
@@ -128,6 +132,10 @@ def frames_standing(library: Library, states: Sequence[State], lost: Sequence[st
         yield row["path"], wanted[row["stand"]]
 
 
+def _day(days: int) -> str:
+    return stamp(datetime.fromtimestamp(days * _DAY, UTC))
+
+
 class _Scale:
     """The holders, and what each known stand amounts to."""
 
@@ -138,9 +146,11 @@ class _Scale:
             with library.ledger.changing() as db:
                 settle(db)
         every = holders_of(library)
-        self.gone = tuple(h for h in every if {h.name, h.site, h.medium} & set(lost))
+        words = {folded(word) for word in lost}
+        self.gone = tuple(h for h in every if h.name in lost or {folded(h.site), folded(h.medium)} & words)
         self.holders = [holder for holder in every if holder not in self.gone]
-        self._cutoff = int(now_utc().timestamp()) // _DAY - library.settings.rule.fresh_days
+        self._today = now_seconds() // _DAY
+        self._cutoff = self._today - library.settings.rule.fresh_days
         self.stands = {row["id"]: self._weighed(row["held"]) for row in self._db.execute("SELECT id, held FROM stands")}
 
     def _weighed(self, held: str) -> tuple[State, dict[int, str]]:
@@ -150,7 +160,8 @@ class _Scale:
         ), where
 
     def _counts(self, state: str | None) -> bool:
-        return state == OK or (state is not None and state.isdecimal() and int(state) >= self._cutoff)
+        days = read_days(state)
+        return days is not None and days[0] >= self._cutoff and days[1] <= self._today
 
     def weigh(self, by: Literal["year", "shoot"]) -> Standing:
         result = Standing(gone=self.gone)
@@ -184,19 +195,25 @@ class _Scale:
 
     def _count(self, holder: HolderStanding, state: str | None, units: int) -> bool:
         """Enter units at a holder; says whether they count there."""
-        if self._counts(state):
-            if state is not None and state != OK:
-                oldest = stamp(datetime.fromtimestamp(int(state) * _DAY, UTC))
+        days = read_days(state)
+        if days is not None:
+            oldest = _day(days[0])
+            if days[1] > self._today:
+                holder.future += units
+            elif days[0] >= self._cutoff:
                 holder.oldest = min(filter(None, (holder.oldest, oldest)))
-            return True
+                return True
+            else:
+                holder.stale += units
+                holder.stale_since = min(filter(None, (holder.stale_since, oldest)))
+            return False
         if state == AMISS:
             holder.amiss += units
         elif state == UNREAD:
             holder.unread += units
-        elif state in (None, LACKS):
-            holder.absent += units
         elif state != FREED:
-            holder.stale += units
+            assert state in (None, LACKS), state
+            holder.absent += units
         return False
 
     def _correct_absence(self, own: dict[int, HolderStanding]) -> None:
@@ -208,6 +225,6 @@ class _Scale:
                 own[known.number].absent = self._db.execute(
                     "SELECT count(DISTINCT coalesce(f.frame, -f.id)) FROM files f LEFT JOIN frames r ON r.id = f.frame"
                     f" LEFT JOIN copies c ON c.file = f.id AND c.depot = ? WHERE {where} AND {LACKING}"
-                    " AND coalesce(c.state, '') NOT IN ('damaged', 'missing')",
+                    f" AND NOT coalesce({amiss()}, 0)",
                     (known.number, *values),
                 ).fetchone()[0]

@@ -2,28 +2,47 @@
 
 For each unit (a frame, or a file of none) the ledger keeps a line such as "0=ok 2=20780 3=lacks": depot number, and the worst
 that holds of the unit's files there: damaged or missing ("amiss"), not there or not current ("lacks"), not proven by reading
-("unread"), or the day of the oldest reading, in days since 1970. Freshness is then a matter of counting, not of writing.
+("unread"), or the day of the oldest reading, in days since 1970; "20780-20791" where the newest is of another day, for one
+from the future counts for nothing. Freshness is then a matter of counting, not of writing.
 """
 
 import sqlite3
 
-AMISS, LACKS, UNREAD, FREED, OK = "amiss", "lacks", "unread", "freed", "ok"
+from bramblemoor.library.copies import amiss
+
+AMISS, LACKS, UNREAD, FREED = "amiss", "lacks", "unread", "freed"
 _BATCH = 20_000
 _DAY = 86_400
+
+
+def _days(of: str) -> str:
+    """SQL for the days of the oldest and the newest reading of a group's files."""
+    return (
+        f"CAST(min({of}.read_at) / {_DAY} AS TEXT) || iif(max({of}.read_at) / {_DAY} = min({of}.read_at) / {_DAY}, '',"
+        f" '-' || (max({of}.read_at) / {_DAY}))"
+    )
+
 
 # Depots in order of number; frames and loose files apart, as each have their own index to go by.
 _SETTLED = f"""
     INSERT INTO temp.settled
-    SELECT unit, year, iif(coalesce(min(depot), 1) = 0, '', '0={OK} ') || coalesce(group_concat(depot || '=' || state, ' '), '')
+    SELECT unit, year, group_concat(depot || '=' || state, ' ')
     FROM (
-        SELECT u.unit, u.year, c.depot, CASE
-            WHEN max(c.state IN ('damaged', 'missing')) THEN '{AMISS}'
+        SELECT u.unit, u.year, 0 AS depot, CASE
+            WHEN max({amiss()}) THEN '{AMISS}'
             WHEN max(c.state = 'freed') THEN '{FREED}'
+            WHEN count(f.read_at) < u.files THEN '{UNREAD}'
+            ELSE {_days("f")} END AS state
+        FROM temp.settling u JOIN files f ON {{join}} LEFT JOIN copies c ON c.file = f.id AND c.depot = 0
+        WHERE u.{{kind}} AND u.files > 0 GROUP BY u.unit
+        UNION ALL
+        SELECT u.unit, u.year, c.depot, CASE
+            WHEN max({amiss()}) THEN '{AMISS}'
             WHEN sum(c.sha256 IS NULL) < u.files THEN '{LACKS}'
             WHEN max(c.state IN ('written', 'cached')) OR min(c.read_at) IS NULL THEN '{UNREAD}'
-            ELSE CAST(min(c.read_at) / {_DAY} AS TEXT) END AS state
-        FROM temp.settling u JOIN files f ON {{join}} LEFT JOIN copies c ON c.file = f.id
-        WHERE u.{{kind}} AND u.files > 0 GROUP BY u.unit, c.depot ORDER BY u.unit, c.depot
+            ELSE {_days("c")} END AS state
+        FROM temp.settling u JOIN files f ON {{join}} JOIN copies c ON c.file = f.id AND c.depot > 0
+        WHERE u.{{kind}} AND u.files > 0 GROUP BY u.unit, c.depot ORDER BY 1, 3
     ) GROUP BY unit
 """
 
@@ -59,6 +78,14 @@ def settle(db: sqlite3.Connection) -> None:
             "INSERT INTO standings SELECT unit, year, stands.id FROM temp.settled JOIN stands USING (held) ORDER BY unit"
         )
         db.execute("DELETE FROM unsettled WHERE unit IN (SELECT unit FROM temp.settling)")
+
+
+def read_days(state: str | None) -> tuple[int, int] | None:
+    """The days of the oldest and the newest reading, of a state that is one of readings."""
+    if state is None or not state[:1].isdecimal():
+        return None
+    oldest, _, newest = state.partition("-")
+    return int(oldest), int(newest or oldest)
 
 
 def read_held(held: str) -> dict[int, str]:

@@ -2,16 +2,17 @@
 
 import re
 import sqlite3
-from functools import lru_cache
 from typing import Any
 
 import msgspec
 
 from bramblemoor.errors import WrongUse
+from bramblemoor.library.copies import amiss
+from bramblemoor.library.globs import checked_glob, fits
 from bramblemoor.library.search import day_after, first_day
 
 EVER, NONE = "ever", "none"
-LACKING = "(c.file IS NULL OR c.sha256 IS NOT NULL OR c.state IN ('damaged', 'missing'))"
+LACKING = f"(c.file IS NULL OR c.sha256 IS NOT NULL OR {amiss()})"
 """Holds of a file that is chosen for a depot, joined to its row `c` of copies there, if any: it is not as it should be."""
 _YEARS = re.compile(r"(\d{4})(?:-(\d{4}))?|undated")
 _ALWAYS = "f.role IN ('ledger', 'settings', 'album', 'receipt')"
@@ -48,27 +49,33 @@ class Terms(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
 
 
 def checked(terms: Terms) -> Terms:
-    """The terms themselves. Raises WrongUse, with what would be right, for years, kinds, dates or days that are none."""
+    """The terms themselves. Raises WrongUse, with what would be right, for years, kinds, dates, days or globs that are none."""
     for years in terms.years:
         if not _YEARS.fullmatch(years):
             raise WrongUse(f"{years!r} is no year.", "Write 2019, 2015-2019 or undated.")
     for kind in terms.kinds:
-        if kind not in ("photo", "video"):
-            raise WrongUse(f"There is no kind {kind!r}.", "Choose photo or video.")
+        if kind not in ("photo", "video", "other"):
+            raise WrongUse(f"There is no kind {kind!r}.", "Choose photo, video, or other (what cannot be read here).")
+    for glob in (*terms.shoots, *terms.only, *terms.without):
+        checked_glob(glob)
     for day in filter(None, (terms.since, terms.until)):
         first_day(day)
-    if terms.keep_for not in (EVER, NONE) and not terms.keep_for.isdecimal():
+    if terms.keep_for not in (EVER, NONE) and not (
+        terms.keep_for.isascii() and terms.keep_for.isdecimal() and len(terms.keep_for) < 7
+    ):
         raise WrongUse(f"{terms.keep_for!r} is no time to keep.", "Write a number of days, ever, or none for a mirror.")
+    if min(terms.at_least, terms.at_most, terms.leave_free) < 0 or max(terms.at_least, terms.at_most) >= 1 << 62:
+        raise WrongUse("That is no size.", "Write it as 500MB, 2GB or 4TB.")
     return terms
 
 
 def prepare(db: sqlite3.Connection) -> None:
     """Make globs known to a ledger's connection."""
 
-    def fits(glob: str, path: str | None) -> bool:
-        return path is not None and _pattern(glob).fullmatch(path) is not None
+    def fit(glob: str, path: str | None) -> bool:
+        return path is not None and fits(glob, path)
 
-    db.create_function("bm_fits", 2, fits, deterministic=True)
+    db.create_function("bm_fits", 2, fit, deterministic=True)
 
 
 def chosen(terms: Terms) -> tuple[str, list[Any]]:
@@ -127,20 +134,6 @@ def _globs(terms: Terms, path: str) -> tuple[str, list[Any]]:
         clauses.append(f"({' OR '.join(f'bm_fits(?, {path})' for _ in terms.only)})")
     clauses += [f"NOT bm_fits(?, {path})" for _ in terms.without]
     return " AND ".join(clauses) or "1", [*terms.only, *terms.without]
-
-
-@lru_cache(256)
-def _pattern(glob: str) -> re.Pattern[str]:
-    """`*` and `?` stay within one step of a path, `**` passes over steps. Without a slash a glob is for the last step, at any
-    depth; with one behind it, for everything below a folder. Case does not count."""
-    if glob.endswith("/"):
-        glob += "**"
-    if "/" not in glob:
-        glob = "**/" + glob
-    text = ""
-    for part in re.split(r"(\*\*/|\*\*|\*|\?)", glob):
-        text += {"**/": "(?:.*/)?", "**": ".*", "*": "[^/]*", "?": "[^/]"}.get(part) or re.escape(part)
-    return re.compile(text, re.IGNORECASE | re.DOTALL)
 
 
 def said(terms: Terms) -> str:

@@ -19,18 +19,16 @@ from bramblemoor.depots.kinds.folder import FolderDrive
 from bramblemoor.depots.known import LIBRARY
 from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import (
-    finish_at,
+    finish_all,
     mark_copy,
     number_of,
-    remember_device,
     remember_line,
-    seconds,
     tags_as_left,
 )
 from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.tally import settle
-from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.comparing import FREED
+from bramblemoor.frames.moments import now_seconds, now_utc
+from bramblemoor.library.copies import FREED, amiss
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
@@ -150,24 +148,29 @@ def verify(
     name = run_name(library, started)
     if with_library:
         library.ledger.require_sound()
-    for depot in depots:
-        if os.access(depot.root, os.W_OK):
-            finish_at(library, depot)
-        remember_device(library, depot)
+    depots, wrong = finish_all(library, depots)
     results = read_places(library, depots, with_library, scope, pace, progress)
-    about_bags = {depot.id: list(_bag_findings(library, depot)) if scope.whole else [] for depot in depots}
+    about_bags, tags_amiss = wrong, set[str]()
+    for depot in depots if scope.whole else ():
+        amiss_tags = [
+            Finding(f"{depot.name}: {path}", what)
+            for path, what in bag.amiss_tags(depot.root, tags_as_left(library, depot))
+        ]
+        about_bags += amiss_tags
+        about_bags += [Finding(f"{depot.name}: {path}", what) for path, what in _strays(depot)]
+        if amiss_tags:
+            tags_amiss.add(depot.id)
     receipt = make_receipt(
         library, "verify", name, started, stamp(now_utc()), [result.place.name for result in results],
         total(result.due for result in results),
         [kept for result in results for kept in result.kept()],
         [left for result in results for left in result.left_out()],
-        [finding for findings in about_bags.values() for finding in findings],
+        about_bags,
     )  # fmt: skip
     write_receipt(library.receipts, receipt)
     for depot, result in zip(depots, results, strict=False):
         # New digests over a damaged tag file would make the damage look right: then the depot stays untouched.
-        tags_are_amiss = any(finding.what != STRAY for finding in about_bags[depot.id])
-        if os.access(depot.root, os.W_OK) and not tags_are_amiss:
+        if os.access(depot.root, os.W_OK) and depot.id not in tags_amiss:
             tags = record_tags(result.reading(started, scope), receipt)
             for path, content in tags.items():
                 write_atomically(depot.root / path, content)
@@ -208,7 +211,7 @@ def _expected(place: int, year: int | None) -> str:
     of_year = f" AND f.frame IN (SELECT id FROM frames WHERE year = {year})" if year is not None else ""
     if place == LIBRARY:
         return (
-            "SELECT f.id, f.path, f.bytes, f.sha256, f.role, 0 AS read_at FROM files f"
+            "SELECT f.id, f.path, f.bytes, f.sha256, f.role, f.read_at FROM files f"
             f" WHERE f.id NOT IN ({FREED}){of_year}"
         )
     return (
@@ -262,7 +265,7 @@ def _affordable(rows: list[sqlite3.Row], scope: Scope, read: int, until: float |
 def _enter(library: Library, result: Result, seen: list[Seen]) -> None:
     with library.ledger.changing() as db:
         for one in seen:
-            _remember(db, result.place.number, one)
+            _remember(db, result.place, one, counts=not library.clock.in_doubt)
         settle(db)
     for one in seen:
         if one.state == "good":
@@ -292,24 +295,33 @@ def _read(drive: Drive, path: Path, expected: Expected, pace: Pace, meter: _Mete
     return Seen(expected, "good", grade)
 
 
-def _remember(db: sqlite3.Connection, place: int, seen: Seen) -> None:
+def _remember(db: sqlite3.Connection, place: Place, seen: Seen, *, counts: bool) -> None:
     file = seen.expected.file
     if seen.state != "good":
-        mark_copy(db, place, file, seen.state)
-    elif place == LIBRARY:
+        mark_copy(db, place.number, file, seen.state)
+    elif not counts:  # what was read before counts as it did; what was amiss is not any more
+        if place.number == LIBRARY:
+            db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))
+        else:
+            db.execute(
+                f"UPDATE copies SET state = 'written' WHERE depot = ? AND file = ? AND {amiss('copies')}",
+                (place.number, file),
+            )
+    elif place.number == LIBRARY:
         db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))
+        # A reading that may have come from a cache does not renew one; where none can be had but such, it must do.
+        if seen.grade == "medium" or not place.drive.proves:
+            db.execute("UPDATE files SET read_at = ? WHERE id = ?", (now_seconds(), file))
     else:
         # A reading that may have come from a cache does not take the place of one that did not.
         state = "proven" if seen.grade == "medium" else "cached"
         db.execute(
             "UPDATE copies SET state = ?, read_at = ? WHERE depot = ? AND file = ? AND (? = 'proven' OR state != 'proven')",
-            (state, seconds(stamp(now_utc())), place, file, state),
+            (state, now_seconds(), place.number, file, state),
         )
 
 
-def _bag_findings(library: Library, depot: Depot) -> Iterator[Finding]:
-    """What is wrong with the bag besides its payload files: tag files, and files that the manifest does not list."""
-    for path, what in bag.amiss_tags(depot.root, tags_as_left(library, depot)):
-        yield Finding(f"{depot.name}: {path}", what)
+def _strays(depot: Depot) -> Iterator[tuple[str, str]]:
+    """Payload files that the manifest does not list."""
     for path in bag.payload_strays(depot.root, folds_case=depot.drive.folds_case):
-        yield Finding(f"{depot.name}: {path}", STRAY)
+        yield path, STRAY

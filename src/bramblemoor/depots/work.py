@@ -10,21 +10,12 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.lane import Item
 from bramblemoor.depots.placing import Intent
 from bramblemoor.depots.terms import LACKING, Terms, chosen, prepare
-from bramblemoor.library.comparing import FREED
+from bramblemoor.library.copies import FREED, good
+from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import Amount
 
-AMISS = "c.state IN ('damaged', 'missing')"
-_NOT_CHOSEN = """
-    FROM copies c JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame
-    WHERE c.depot = ? AND c.state != 'missing' AND NOT coalesce({where}, 0)
-"""
-_NOT_NEEDED = """
-    (NOT EXISTS (SELECT 1 FROM copies l WHERE l.depot = 0 AND l.file = f.id) OR (
-        SELECT count(DISTINCT d.device) FROM copies o JOIN depots d ON d.number = o.depot WHERE o.file = f.id
-        AND o.depot != c.depot AND o.state = 'proven' AND o.sha256 IS NULL AND d.retired = '') >= ?)
-"""
 _PAGE = 500
 _AMOUNT = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
 
@@ -48,7 +39,7 @@ def at_hand(members: Sequence[Member]) -> str:
     numbers = ", ".join(str(member.number) for member in members)
     return (
         f"(f.id NOT IN ({FREED}) OR EXISTS (SELECT 1 FROM copies g WHERE g.file = f.id AND g.depot IN ({numbers})"
-        " AND g.sha256 IS NULL AND g.state IN ('proven', 'cached', 'written')))"
+        f" AND g.sha256 IS NULL AND {good('g')}))"
     )
 
 
@@ -58,7 +49,7 @@ class Work:
     def __init__(
         self, library: Library, members: Sequence[Member], lacking: str, *, before_moves: bool = False
     ) -> None:
-        """`lacking` is LACKING, with what else must hold, or AMISS: what a depot should have and has not, or has amiss.
+        """`lacking` is LACKING, with what else must hold, or `amiss()`: what a depot should have and has not, or has amiss.
 
         `before_moves` says that leftovers at the depots will still be moved to where they are wanted.
         """
@@ -168,7 +159,7 @@ class Work:
             "SELECT state FROM copies WHERE depot = ? AND file = ?", (member.number, item.file)
         ).fetchone()
         amiss = row is not None and row["state"] in ("damaged", "missing")
-        return msgspec.structs.replace(item, why=f"it was {row['state']}") if amiss else item
+        return msgspec.structs.replace(item, why=f"it was {row['state']}", mends=True) if amiss else item
 
     def done(self, numbers: Iterable[int], member: Member) -> None:
         """What a depot has, or cannot have."""
@@ -229,39 +220,37 @@ def enter_moves(db: sqlite3.Connection, member: Member, intents: Iterator[Intent
     return moved
 
 
-def removals(db: sqlite3.Connection, member: Member, least: int) -> Iterator[Intent]:
-    """What a depot has and should not have: leftovers that nobody wants, and what is not chosen for it any more.
+_LEAVING = "INSERT OR IGNORE INTO temp.leaving (depot, path, sha256, bytes, why)"
+REMOVED, NOT_CHOSEN = "removed from the library", "no longer chosen for this depot"
 
-    What the library itself does not hold soundly is taken away only where `least` other drives do.
+
+def weigh_removals(erasing: Erasing, member: Member) -> None:
+    """Put into the table of `erasing` what a depot has and should not have, and what of it must stay.
+
+    That are leftovers that nobody wants there, and what is not chosen for it any more. A damaged one is no copy of anything.
     """
+    db = erasing.library.db
     where, values = chosen(member.terms)
-    why = "removed from the library"
-    for row in db.execute(
-        "SELECT l.* FROM leftovers l WHERE l.depot = ? AND (l.state = 'damaged' OR NOT EXISTS (SELECT 1 FROM files f"
-        " LEFT JOIN frames r ON r.id = f.frame LEFT JOIN copies c ON c.file = f.id AND c.depot = l.depot"
-        f" WHERE f.sha256 = l.sha256 AND c.file IS NULL AND {where}))",
-        (member.number, *values),
-    ):
-        yield Intent(row["path"], row["sha256"], row["bytes"], why=why, what="remove")
-    if member.terms.chooses:
-        for row in db.execute(
-            "SELECT coalesce(c.path, f.path) AS path, coalesce(c.sha256, f.sha256) AS sha256, f.bytes"
-            f" {_NOT_CHOSEN.format(where=where)} AND {_NOT_NEEDED}",
-            (member.number, *values, least),
-        ):
-            yield Intent(row["path"], row["sha256"], row["bytes"], why="no longer chosen for this depot", what="remove")
-
-
-def stays(db: sqlite3.Connection, member: Member, least: int) -> int:
-    """How many files are not chosen for a depot any more, and yet not taken away."""
-    if not member.terms.chooses:
-        return 0
-    where, values = chosen(member.terms)
-    row = db.execute(
-        f"SELECT count(*) {_NOT_CHOSEN.format(where=where)} AND NOT ({_NOT_NEEDED})", (member.number, *values, least)
+    db.execute(
+        f"{_LEAVING} SELECT l.depot, l.path, iif(l.state = 'damaged', '', l.sha256), l.bytes, ? FROM leftovers l"
+        " WHERE l.depot = ? AND (l.state = 'damaged' OR NOT EXISTS (SELECT 1 FROM files f LEFT JOIN frames r ON r.id = f.frame"
+        f" LEFT JOIN copies c ON c.file = f.id AND c.depot = l.depot WHERE f.sha256 = l.sha256 AND c.file IS NULL AND {where}))",
+        (REMOVED, member.number, *values),
     )
-    count: int = row.fetchone()[0]
-    return count
+    if member.terms.chooses:
+        db.execute(
+            f"{_LEAVING} SELECT c.depot, coalesce(c.path, f.path), iif(c.state = 'damaged', '', coalesce(c.sha256, f.sha256)),"
+            " f.bytes, ? FROM copies c JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame"
+            f" WHERE c.depot = ? AND c.state != 'missing' AND NOT coalesce({where}, 0)",
+            (NOT_CHOSEN, member.number, *values),
+        )
+    erasing.weigh(for_good=False)
+
+
+def removals(db: sqlite3.Connection) -> Iterator[Intent]:
+    """What may leave a depot, once it was weighed."""
+    for row in db.execute("SELECT * FROM temp.leaving WHERE NOT stays ORDER BY path"):
+        yield Intent(row["path"], row["sha256"], row["bytes"], why=row["why"], what="remove")
 
 
 def enter_removals(db: sqlite3.Connection, member: Member, intents: Iterator[Intent]) -> Amount:

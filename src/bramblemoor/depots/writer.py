@@ -152,6 +152,7 @@ class _Writer:
     def _make_folder(self, staged: str) -> None:
         folder = staged.rpartition("/")[0]
         if folder not in self._folders:
+            self._placing.anchor.require()
             Path(folder).mkdir(parents=True, exist_ok=True)
             self._folders.add(folder)
 
@@ -245,7 +246,10 @@ class _Writer:
         slices = [files[start::readers] for start in range(readers)]
         proven = [one for part in self._readers.map(self._proven, slices) for one in part]
         self._tell(orders.Freed(batch.slots))
-        intents = [Intent(order.path, order.sha256, order.bytes, read_at, grade, order.why) for order, grade in proven]
+        intents = [
+            Intent(order.path, order.sha256, order.bytes, read_at, grade, order.why, mends=order.mends)
+            for order, grade in proven
+        ]
         try:
             self._placing.put_in_place(intents)
         except NothingPlaced as error:

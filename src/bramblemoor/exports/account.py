@@ -43,8 +43,17 @@ def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
         came_in=Amount(frames, files, size),
         kept=[line for line in kept if line.amount != Amount()],
         left_out=left_out,
-        findings=vanished + list(_findings(sheet, parcel, library)),
+        findings=[
+            *vanished,
+            *(Finding(path, "it was missing or damaged here; this export has mended it") for path in _mended(sheet)),
+            *_findings(sheet, parcel, library),
+        ],
     )
+
+
+def _mended(sheet: Worksheet) -> list[str]:
+    paths: list[str] = json.loads(sheet.get("mended") or "[]")
+    return paths
 
 
 def _about(sheet: Worksheet, parcel: Parcel, library: Library) -> dict[str, str]:

@@ -31,6 +31,7 @@ from bramblemoor.library.volumes import volume_of
 Progress = Callable[[str, int, int], None]
 _BATCH_FILES, _BATCH_BYTES = 256, 256 << 20
 _WORKERS = 2
+_PLAIN = 1 << 30  # bytes; what is packed larger needs ZIP64 for certain
 _MOST_HEAD = 32 << 20  # bytes of a picture that is only looked at
 MOST_PACKED = 20_000
 """Entries of one delivered ZIP: a writer of ZIP files remembers each of them."""
@@ -294,7 +295,7 @@ def _pack(archive: zipfile.ZipFile, part: Container, row: Row) -> bytes:
     info = zipfile.ZipInfo(row["name"], (1980, 1, 1, 0, 0, 0))
     info.compress_type = zipfile.ZIP_DEFLATED
     kept = bytearray()
-    with archive.open(info, "w", force_zip64=row["size"] > 1 << 31) as file:
+    with archive.open(info, "w", force_zip64=row["size"] > _PLAIN) as file:
         for piece in part.content(entry_of(row)):
             file.write(piece)
             if row["kind"] != "other" and len(kept) <= MOST_BYTES:

@@ -1,7 +1,10 @@
 """Unpacking a parcel into the library: check everything, stage, plan, put in place, enter, account."""
 
+import json
+import os
 import re
 import shutil
+import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -12,14 +15,16 @@ from bramblemoor.exports.extract import Progress, decode_claims, extract, list_e
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.planning import came_as, own_claims, plan, records_of
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
+from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.albums import extend_album, write_album, write_album_list
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_file
-from bramblemoor.library.durable import digest_of, flush_file, flush_folder, flush_many, set_time
-from bramblemoor.library.home import Library
+from bramblemoor.library.durable import TEMPORARY, digest_of, flush_file, flush_folder, flush_many, set_time
+from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.names import safe_name
 from bramblemoor.library.receipts import Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced
 from bramblemoor.library.sidecars import write_sidecar
+from bramblemoor.library.told import is_plain_file
 from bramblemoor.library.volumes import volume_of
 
 
@@ -37,6 +42,7 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
     if library.db.execute("SELECT 1 FROM meta WHERE key = ?", (mark,)).fetchone() is None:
         touched = _put_in_place(sheet, library, progress)
         with library.ledger.changing(facts=True) as db:
+            _look_at_known(sheet, parcel, library)
             _enter(sheet, parcel, library, touched, progress)
             db.execute("INSERT INTO meta VALUES (?, '')", (mark,))
     receipt = account(sheet, parcel, library)
@@ -75,6 +81,48 @@ def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> lis
         flush_folder(folder)
         flush_folder(folder.parent)
     return list(folders)
+
+
+def _look_at_known(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
+    """Read what is in the library already; where it is missing or damaged, what has come takes its place."""
+    mended = []
+    for unit in sheet.db.execute(
+        "SELECT entry, staged_as, sha256 FROM units WHERE here NOT NULL ORDER BY entry"
+    ).fetchall():
+        digest = digest_of_key(unit["sha256"])
+        for file in library.db.execute(
+            "SELECT f.id, f.path, f.bytes, f.mtime_ns, c.state FROM files f LEFT JOIN copies c ON c.file = f.id AND c.depot = 0"
+            " WHERE f.sha256 = ? AND f.frame NOT NULL",
+            (digest,),
+        ).fetchall():
+            if file["state"] == "freed":
+                continue
+            place = library.root / file["path"]
+            if not (is_plain_file(place) and place.stat().st_size == file["bytes"] and digest_of(place) == digest):
+                staged = sheet.staged(unit["staged_as"])
+                if not staged.is_file() or digest_of(staged) != digest:
+                    continue
+                _put_back(library, staged, place, file, parcel)
+                mended.append(file["path"])
+            library.db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file["id"],))
+            library.db.execute("UPDATE files SET read_at = ? WHERE id = ?", (now_seconds(), file["id"]))
+    sheet.put("mended", json.dumps(mended))
+
+
+def _put_back(library: Library, staged: Path, place: Path, file: sqlite3.Row, parcel: Parcel) -> None:
+    """Put a copy of a staged picture in a known one's place; what is there now is kept aside."""
+    fresh = place.with_name(place.name + TEMPORARY)
+    place.parent.mkdir(parents=True, exist_ok=True)
+    shutil.copyfile(staged, fresh)
+    flush_file(fresh)
+    set_time(fresh, file["mtime_ns"])
+    if os.path.lexists(place):
+        aside = library.root / SET_ASIDE / safe_name(f"{parcel.service} {parcel.order}") / file["path"]
+        aside.parent.mkdir(parents=True, exist_ok=True)
+        place.replace(aside)
+    fresh.replace(place)
+    flush_folder(place.parent)
+    library.db.execute("UPDATE files SET seen_ns = 0 WHERE id = ?", (file["id"],))
 
 
 def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Path], progress: Progress) -> None:
@@ -136,7 +184,7 @@ def _enter_frame(
             db,
             folder=folder,
             name=name,
-            kind="video" if units[0]["picture_kind"] == "video" else "photo",
+            kind={"video": "video", "other": "other"}.get(units[0]["picture_kind"], "photo"),
             service=parcel.service,
             reference=next((record["reference"] for record in records if record["reference"]), ""),
             arrived=parcel.order,

@@ -1,6 +1,7 @@
 """Moments in time as they were told: local, offset if known, UTC if known."""
 
 import re
+import time
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
@@ -128,6 +129,11 @@ def infer_offset(local: datetime, utc: datetime) -> int | None:
     return rounded // 60
 
 
+def now_seconds() -> int:
+    """This moment in seconds since 1970, as the ledger keeps readings."""
+    return int(time.time())
+
+
 def now_utc() -> datetime:
     """This moment, naive UTC, to the second."""
-    return datetime.now(UTC).replace(tzinfo=None, microsecond=0)
+    return datetime.fromtimestamp(now_seconds(), UTC).replace(tzinfo=None)

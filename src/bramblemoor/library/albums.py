@@ -76,7 +76,7 @@ def write_album(library: Library, album: int) -> None:
         " WHERE album = ? ORDER BY position",
         (album,),
     ):
-        writer.writerow(list(row))
+        writer.writerow([harmless(cell) for cell in row])
     _write(library, path, text.getvalue())
 
 
@@ -90,8 +90,16 @@ def write_album_list(library: Library) -> None:
         " (SELECT count(*) FROM album_frames WHERE album = albums.id), folder || '/' || name, albums.service"
         " FROM albums LEFT JOIN frames ON frames.id = cover ORDER BY path"
     ):
-        writer.writerow(list(row))
+        writer.writerow([harmless(cell) for cell in row])
     _write(library, LIST, text.getvalue())
+
+
+def harmless(cell: object) -> object:
+    """A cell that no spreadsheet runs: an apostrophe goes before what begins like a formula. NUL is never written."""
+    if not isinstance(cell, str):
+        return cell
+    text = cell.replace("\0", "\ufffd")
+    return f"'{text}" if text.startswith(("=", "+", "-", "@", "\t", "\r")) else text
 
 
 def _write(library: Library, path: str, text: str) -> None:

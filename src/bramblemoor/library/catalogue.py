@@ -5,6 +5,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from bramblemoor.frames.claims import Claim, Facts, believe
+from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.names import collision_key
 
 
@@ -36,14 +37,17 @@ def add_frame(
 
 
 def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:
-    """Enter a file, or what a known one has become; returns its number, which stays the same."""
+    """Enter a file, or what a known one has become; returns its number, which stays the same.
+
+    Its content was just written or read, to know its digest: that is the first reading of the library's own copy.
+    """
     row = db.execute(
-        "INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns, media, width, height, former_name)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (path) DO UPDATE SET bytes = excluded.bytes,"
-        " sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns, seen_ns = 0 RETURNING id",
+        "INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns, media, width, height, former_name, read_at)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (path) DO UPDATE SET bytes = excluded.bytes,"
+        " sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns, seen_ns = 0, read_at = excluded.read_at RETURNING id",
         (
             frame, file.role, file.path, collision_key(file.path), file.bytes, file.sha256, file.mtime_ns,
-            file.media, file.width, file.height, file.former_name,
+            file.media, file.width, file.height, file.former_name, now_seconds(),
         ),
     ).fetchone()  # fmt: skip
     return int(row[0])
@@ -58,24 +62,19 @@ def add_claims(db: sqlite3.Connection, frame: int, told: str, claims: Iterable[C
     new = False
     for claim in claims:
         row = (frame, claim.field, claim.source, claim.value)
-        latest = db.execute(
-            "SELECT value FROM claims WHERE frame = ? AND field = ? AND source = ? ORDER BY rowid DESC LIMIT 1", row[:3]
+        known = db.execute(
+            "SELECT 1 FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row
         ).fetchone()
-        again = (
-            claim.source in ("service", "sidecar", "you")
-            and claim.field in _SINGLE
-            and latest
-            and latest[0] != claim.value
-        )
-        known = (
-            latest
-            and db.execute(
-                "SELECT 1 FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row
+        if known:
+            if claim.source not in ("service", "sidecar", "you") or claim.field not in _SINGLE:
+                continue
+            latest = db.execute(
+                "SELECT value FROM claims WHERE frame = ? AND field = ? AND source = ? ORDER BY rowid DESC LIMIT 1",
+                row[:3],
             ).fetchone()
-        )
-        if known and not again:
-            continue
-        if known:  # said before, then something else, and now again: the latest word
+            if latest[0] == claim.value:
+                continue
+            # Said before, then something else, and now again: the latest word.
             db.execute("DELETE FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row)
         db.execute("INSERT INTO claims VALUES (?, ?, ?, ?, ?)", (frame, claim.field, claim.value, claim.source, told))
         new = True

@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from typing import BinaryIO
 
 from bramblemoor.library import ledger as ledger_file
+from bramblemoor.library.copies import FREED
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.volumes import volume_of
@@ -25,7 +26,6 @@ _COARSE = 2_000_000_000  # ns: some file systems keep every second second
 _FEW = 2000  # files that one process has compared before another one would have begun
 _AT_ONCE = 1000
 _FREED_BUT_HERE = "its year was freed, so it is not copied: to work on it, reopen the year; else free the year again"
-FREED = "SELECT file FROM copies WHERE depot = 0 AND state = 'freed'"
 
 Row = tuple[str, str, int | None, int, int, int, int]
 """(path, kind, number of the file, bytes, mtime in ns, inode, ctime in ns) of what differs from the ledger."""

@@ -1,20 +1,27 @@
 """A library on disk: making one, finding one, opening one."""
 
 import os
+import sqlite3
 import uuid
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from bramblemoor.errors import LibraryInUse, NoLibrary, NotPossible, WrongUse
+from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import ledger as ledger_file
+from bramblemoor.library.clock import Clock, forget_doubtful_readings, read_clock, remember
 from bramblemoor.library.durable import clear_unfinished, free_bytes
 from bramblemoor.library.ledger import Ledger
+from bramblemoor.library.receipts import Finding, listing, moment_in_name
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
+from bramblemoor.library.told import Inside
 
 FOLDERS = ("pictures", "albums", "companions", "delivered", "ledger/receipts")
 DEPOT_MARK = "depot.toml"
+SET_ASIDE = "set-aside"
+"""Where the library keeps what mending replaced, as earlier/ does at a depot."""
 
 
 class Library:
@@ -28,6 +35,10 @@ class Library:
         self.read_only = self.at_depot or not os.access(self.root / "ledger", os.W_OK)
         self.ledger = Ledger(self.root / ledger_file.FILE, read_only=self.read_only)
         self.db = self.ledger.db
+        self.clock = Clock(now_seconds())
+        """As it stood when the library was last held."""
+        self.seen: list[Finding] = []
+        """What came to light on the way, and a person should know."""
 
     @property
     def name(self) -> str:
@@ -42,7 +53,7 @@ class Library:
         """Where dialects of the user's own are kept: they belong to the library, and are backed up with it."""
         return self.root / "companions" / "dialects"
 
-    def incoming(self, service: str, order: str) -> Path:
+    def incoming(self, service: Inside, order: Inside) -> Path:
         """Where an order's parts wait until they are unpacked."""
         return self.root / "incoming" / service / order
 
@@ -74,9 +85,28 @@ class Library:
             ) from error
         try:
             clear_unfinished(self.receipts)
-            yield
+            with self._by_the_clock():
+                yield
         finally:
             lock.release()
+
+    @contextmanager
+    def _by_the_clock(self) -> Iterator[None]:
+        """Note the run; what it reads by a clock that is far ahead does not count, though it be killed."""
+        self.clock = self.read_clock()
+        if self.clock.ahead:
+            with self.ledger.changing() as db:
+                forget_doubtful_readings(db, self.clock)
+        try:
+            yield
+        finally:
+            if not self.ledger.closed:
+                with suppress(sqlite3.Error), self.ledger.changing() as db:  # whatever ends the run is worth more
+                    forget_doubtful_readings(db, self.clock)
+                    remember(db, self.clock)
+
+    def read_clock(self) -> Clock:
+        return read_clock(self.db, map(moment_in_name, listing(self.receipts)[-1:]))
 
 
 def create_library(root: Path, *, name: str, site: str, medium: str, stand_in: str = "") -> Library:
@@ -86,6 +116,7 @@ def create_library(root: Path, *, name: str, site: str, medium: str, stand_in: s
     """
     if (root / SETTINGS_FILE).exists() and (root / ledger_file.FILE).exists():
         raise WrongUse(f"{root} is a library already.", "Use it as it is, or name another folder.")
+    require_apart(root.parent, "a new library")
     unfinished = (root / "ledger").is_dir() and not (root / SETTINGS_FILE).exists()
     if root.exists() and (not root.is_dir() or (any(root.iterdir()) and not unfinished)):
         raise WrongUse(f"{root} holds something else.", "Name a new or empty folder for the library.")
@@ -100,6 +131,24 @@ def create_library(root: Path, *, name: str, site: str, medium: str, stand_in: s
             f"No library can be made at {root} ({error.strerror}).", "Name a folder you may write to."
         ) from error
     return Library(root)
+
+
+def require_apart(folder: Path, what: str, *, but: Path | None = None) -> None:
+    """Raise WrongUse where `folder`, or a folder above it, is a library or a depot already, other than `but`."""
+    resolved = folder.resolve()
+    for level in (resolved, *resolved.parents):
+        if but is not None and level == but.resolve():
+            if level == resolved:
+                return
+            continue
+        is_library = (level / SETTINGS_FILE).is_file() and (level / "ledger").is_dir()
+        if is_library or (level / DEPOT_MARK).is_file():
+            kind = "library" if is_library else "depot"
+            where = f"{folder} is a {kind}" if level == resolved else f"{folder} lies inside the {kind} {level}"
+            raise WrongUse(
+                f"{where}, and {what} there would mix the two.",
+                f"Choose a folder outside, as {(level.parent if level.name == 'data' else level).parent / resolved.name}-new.",
+            )
 
 
 def find_library(named: Path | None, start: Path) -> Library:

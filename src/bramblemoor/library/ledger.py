@@ -11,6 +11,7 @@ from pathlib import Path
 from bramblemoor.errors import NotPossible
 from bramblemoor.library import schema
 from bramblemoor.library.durable import flush_file
+from bramblemoor.library.told import inside_or_none
 
 FILE = "ledger/ledger.sqlite"
 _ANEW = "Write it anew from a depot: bramblemoor restore DIR --ledger-only --from DEPOT."
@@ -33,20 +34,24 @@ class Ledger:
     def __init__(self, path: Path, *, read_only: bool = False) -> None:
         """Open an existing ledger. `read_only` also opens one on a medium that cannot be written at all."""
         self.read_only = read_only
+        self.closed = False
         mode = "mode=ro&immutable=1" if read_only else "mode=rw"
         try:
             self.db = sqlite3.connect(f"{path.resolve().as_uri()}?{mode}", uri=True, isolation_level=None)
             version = self.db.execute("PRAGMA user_version").fetchone()[0]
-            if read_only and version in schema.UPGRADES:
+            if read_only and 1 <= version < schema.VERSION:
                 # One that cannot be written is brought up to date in a temporary copy.
                 former, self.db = self.db, sqlite3.connect("", isolation_level=None)
                 former.backup(self.db)
                 former.close()
             self.db.row_factory = sqlite3.Row
             self.db.execute("PRAGMA synchronous = FULL")
-            while version in schema.UPGRADES:
+            if read_only:  # it may be a stranger's: what his schema would run is not run
+                self.db.execute("PRAGMA trusted_schema = OFF")
+            while 1 <= version < schema.VERSION:
+                step = schema.upgrade(version, self._columns)
                 version += 1
-                self.db.executescript(f"BEGIN; {schema.UPGRADES[version - 1]} PRAGMA user_version = {version}; COMMIT;")
+                self.db.executescript(f"BEGIN; {step} PRAGMA user_version = {version}; COMMIT;")
         except sqlite3.Error as error:
             raise NotPossible(f"The ledger {path} cannot be opened ({error}).", _ANEW) from error
         if version != schema.VERSION:
@@ -55,6 +60,9 @@ class Ledger:
                 f"The ledger {path} has schema version {version}; this program knows version {schema.VERSION}.",
                 "Use the Bramblemoor that wrote it, or a newer one.",
             )
+
+    def _columns(self, table: str) -> list[str]:
+        return [row["name"] for row in self.db.execute(f"SELECT name FROM pragma_table_info('{table}')")]
 
     @classmethod
     def create(cls, path: Path) -> "Ledger":
@@ -106,8 +114,7 @@ class Ledger:
         try:
             self.db.execute("BEGIN")
             for table in schema.FACT_TABLES:
-                columns = [row["name"] for row in self.db.execute(f"SELECT name FROM pragma_table_info('{table}')")]
-                told = ", ".join(name for name in columns if name not in schema.UNTOLD)
+                told = ", ".join(name for name in self._columns(table) if name not in schema.UNTOLD)
                 where = _WHERE_ONLY.get(table, "1").format(only=only) if only else "1"
                 if table == "files":
                     where += " AND role != 'ledger'"
@@ -126,7 +133,30 @@ class Ledger:
         fresh.replace(target)
 
     def close(self) -> None:
+        self.closed = True
         self.db.close()
+
+
+def require_inside(path: Path) -> None:
+    """Raise NotPossible where a ledger that came from elsewhere names files outside the library, or cannot be read."""
+    try:
+        db = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro&immutable=1", uri=True)
+        db.execute("PRAGMA trusted_schema = OFF")
+        tables = {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+        for query, table in (
+            ("SELECT path FROM files", "files"),
+            ("SELECT folder || '/' || name FROM frames", "frames"),
+            ("SELECT path FROM albums", "albums"),
+        ):
+            for (told,) in db.execute(query) if table in tables else ():
+                if inside_or_none(told) is None:
+                    raise NotPossible(
+                        f"The ledger {path} names a file outside the library: {str(told)[:80]!r}. Nothing was taken from it.",
+                        "It was not written by this program, or it is damaged; take another drive's.",
+                    )
+        db.close()
+    except (sqlite3.Error, UnicodeDecodeError) as error:
+        raise NotPossible(f"The ledger {path} cannot be read ({error}).", "Take another drive's.") from error
 
 
 def merge(shares: Iterable[Path], target: Path) -> None:
@@ -137,7 +167,11 @@ def merge(shares: Iterable[Path], target: Path) -> None:
         db.execute("ATTACH ? AS share", (str(share),))
         db.execute("BEGIN")
         for table in schema.FACT_TABLES:
-            columns = ", ".join(name for _, name, *_ in db.execute(f"PRAGMA share.table_info('{table}')"))
+            there = [name for _, name, *_ in db.execute(f"PRAGMA share.table_info('{table}')")]
+            ours = {name for _, name, *_ in db.execute(f"PRAGMA main.table_info('{table}')")}
+            columns = ", ".join(name for name in there if name in ours)
+            if not columns:  # one of an older program has not all tables
+                continue
             db.execute(f"INSERT OR IGNORE INTO main.{table} ({columns}) SELECT {columns} FROM share.{table}")
         db.execute(
             f"INSERT INTO main.words ({_WORDS}) SELECT {_WORDS} FROM share.words"

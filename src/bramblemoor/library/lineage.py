@@ -6,6 +6,7 @@ link before it and from chance. Two ledgers with a link in common were one up to
 
 import hashlib
 import os
+import sqlite3
 from dataclasses import dataclass
 
 from bramblemoor.library.home import Library
@@ -24,6 +25,11 @@ def latest(library: Library) -> Link:
     """The last link of a library's line; an empty one before the first backup."""
     row = library.db.execute("SELECT * FROM history ORDER BY generation DESC LIMIT 1").fetchone()
     return Link(row["generation"], row["digest"]) if row else ORIGIN
+
+
+def links(db: sqlite3.Connection) -> set[Link]:
+    """All links of a ledger's line."""
+    return {Link(row["generation"], row["digest"]) for row in db.execute("SELECT * FROM history")}
 
 
 def continue_line(library: Library, generation: int) -> None:

@@ -22,13 +22,18 @@ def safe_name(name: str) -> str:
     stem, dot, ending = name.rpartition(".")
     if not stem:
         stem, dot, ending = name, "", ""
-    if stem.split(".")[0].rstrip().lower() in _DEVICES:
+    if is_device_name(stem):
         stem = "_" + stem
     while stem and _too_long(stem + dot + ending):
         stem = _trimmed(stem[:-1])
     while ending and _too_long(stem + dot + ending):
         ending = ending[:-1]
     return _trimmed(stem + dot + ending) or "_"
+
+
+def is_device_name(name: str) -> bool:
+    """Whether Windows takes a name for a device, whatever its ending."""
+    return name.split(".")[0].rstrip().lower() in _DEVICES
 
 
 def _trimmed(name: str) -> str:
@@ -42,6 +47,11 @@ def _too_long(name: str) -> bool:
 def collision_key(path: str) -> str:
     """Two paths with the same key cannot both exist on every file system (case and normalisation folded)."""
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", path).casefold())
+
+
+def folded(word: str) -> str:
+    """A site's or a medium's name as it counts: however it is spelled, with capitals, spaces or a stop behind it, it is one."""
+    return " ".join(unicodedata.normalize("NFKC", word).casefold().split()).strip(" .,;:!'\"()-_")
 
 
 def free_name(name: str, taken: Callable[[str], bool]) -> str:

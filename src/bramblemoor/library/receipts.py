@@ -3,7 +3,9 @@
 import json
 import re
 from collections.abc import Iterable
-from datetime import datetime
+from contextlib import suppress
+from datetime import UTC, datetime
+from functools import lru_cache
 from pathlib import Path
 
 import msgspec
@@ -78,6 +80,16 @@ class Receipt(msgspec.Struct, frozen=True):
         return f"{self.number:04}-{self.run}-{stamp}.json"
 
 
+def moment_in_name(name: str) -> int:
+    """When the run of a receipt ended, by the receipt's name; seconds since 1970, 0 for a name that tells none."""
+    match = _FILE.fullmatch(name)
+    with suppress(ValueError):
+        return (
+            0 if match is None else int(datetime.strptime(match[3], "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC).timestamp())
+        )
+    return 0
+
+
 def total(amounts: Iterable[Amount]) -> Amount:
     result = Amount()
     for amount in amounts:
@@ -92,6 +104,12 @@ def next_number(folder: Path) -> int:
 def stamp(moment: datetime) -> str:
     """How receipts and the ledger write a UTC moment."""
     return moment.strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+@lru_cache(16)
+def seconds(stamp: str) -> int:
+    """Seconds since 1970 of a moment as `stamp` writes it."""
+    return int(datetime.fromisoformat(stamp).timestamp())
 
 
 def encode(receipt: Receipt) -> bytes:

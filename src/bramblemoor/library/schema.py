@@ -1,8 +1,21 @@
 """The ledger's tables, and the steps from each former version of them to the next."""
 
-VERSION = 4
+from collections.abc import Callable, Collection
 
-FACTS = """
+VERSION = 5
+
+_GIVEN_UP = """
+CREATE TABLE given_up (                    -- contents that were replaced or let go here; what is not among them is somebody's
+    sha256 TEXT PRIMARY KEY
+) WITHOUT ROWID;
+"""
+_FINDING = """
+CREATE INDEX IF NOT EXISTS copies_sha256 ON copies (sha256) WHERE sha256 IS NOT NULL;
+CREATE INDEX IF NOT EXISTS leftovers_sha256 ON leftovers (sha256);
+"""
+
+FACTS = (
+    """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE frames (
     id INTEGER PRIMARY KEY,
@@ -33,7 +46,8 @@ CREATE TABLE files (
     media TEXT NOT NULL DEFAULT '', width INTEGER NOT NULL DEFAULT 0, height INTEGER NOT NULL DEFAULT 0,
     former_name TEXT NOT NULL DEFAULT '',   -- the name it came under, where another was needed
     -- As last seen in the library; 0: not looked at yet. What has not moved since is not read again.
-    seen_ns INTEGER NOT NULL DEFAULT 0, inode INTEGER NOT NULL DEFAULT 0, ctime_ns INTEGER NOT NULL DEFAULT 0
+    seen_ns INTEGER NOT NULL DEFAULT 0, inode INTEGER NOT NULL DEFAULT 0, ctime_ns INTEGER NOT NULL DEFAULT 0,
+    read_at INTEGER                         -- when it was last read in the library and found right, seconds since 1970
 );
 CREATE INDEX files_frame ON files (frame);
 CREATE INDEX files_sha256 ON files (sha256);
@@ -70,6 +84,8 @@ CREATE TABLE bound (                       -- years that were put away
     freed TEXT NOT NULL DEFAULT ''          -- when it left the working drive; empty: it is there
 );
 """
+    + _GIVEN_UP
+)
 
 _COUNTED = """
 CREATE TABLE counted (                     -- how many standings there are of a kind; undated frames have year 0
@@ -103,13 +119,16 @@ CREATE TABLE depots (
     terms TEXT NOT NULL DEFAULT '{}',       -- what is chosen for it, and how it is kept
     -- Its line as of the last run known here, and the digest of its tag manifest as it was left then.
     runs INTEGER NOT NULL DEFAULT 0, line TEXT NOT NULL DEFAULT '', tags TEXT NOT NULL DEFAULT '',
-    retired TEXT NOT NULL DEFAULT ''
+    retired TEXT NOT NULL DEFAULT '',
+    coming TEXT NOT NULL DEFAULT '',        -- what its line becomes by a run of ours that is being closed
+    seat TEXT NOT NULL DEFAULT '',          -- where its readings were made: on no other drive or folder do they count
+    stranger TEXT NOT NULL DEFAULT ''       -- why its line is not one of ours, where that was seen
 );
 CREATE TABLE copies (
     depot INTEGER NOT NULL,                 -- depots.number; for 0, the library, only what is not well has a row
     file INTEGER NOT NULL REFERENCES files (id),
     state TEXT NOT NULL,                    -- proven (read from the medium), cached (read, perhaps from a cache), written,
-                                            -- damaged, missing; at the library also freed
+                                            -- damaged, missing; at the library also freed, unbrought (a restore lacked it)
     read_at INTEGER,                        -- of the last reading that matched, seconds since 1970
     sha256 TEXT, path TEXT,                 -- where they are not those of the file any more
     PRIMARY KEY (depot, file)
@@ -127,6 +146,7 @@ CREATE TABLE stands (id INTEGER PRIMARY KEY, held TEXT NOT NULL UNIQUE);
 CREATE TABLE unsettled (unit INTEGER PRIMARY KEY);
 """
     + _COUNTED
+    + _FINDING
 )
 
 # Copies remember what they are of when the file in the library changes, moves or goes; and whatever moves the standing of a
@@ -138,16 +158,20 @@ _OF_COPY = (
     "INSERT INTO unsettled SELECT coalesce(frame, -id) FROM files WHERE id = {file}"
     " AND coalesce(frame, -id) NOT IN (SELECT unit FROM unsettled);"
 )
+_GIVE_UP = "INSERT INTO given_up SELECT old.sha256 WHERE old.sha256 NOT IN (SELECT sha256 FROM given_up);"
 TRIGGERS = {
-    "file_changed": """AFTER UPDATE OF sha256 ON files WHEN old.sha256 != new.sha256 BEGIN
-        UPDATE copies SET sha256 = nullif(coalesce(sha256, old.sha256), new.sha256) WHERE file = old.id AND depot > 0; END""",
+    "file_changed": f"""AFTER UPDATE OF sha256 ON files WHEN old.sha256 != new.sha256 BEGIN
+        UPDATE copies SET sha256 = nullif(coalesce(sha256, old.sha256), new.sha256) WHERE file = old.id AND depot > 0;
+        {_GIVE_UP} END""",
     "file_moved": """AFTER UPDATE OF path ON files WHEN old.path != new.path BEGIN
         UPDATE copies SET path = nullif(coalesce(path, old.path), new.path) WHERE file = old.id AND depot > 0; END""",
     "file_gone": f"""BEFORE DELETE ON files BEGIN
         INSERT OR REPLACE INTO leftovers SELECT depot, coalesce(path, old.path), coalesce(sha256, old.sha256), old.bytes,
             state, read_at FROM copies WHERE file = old.id AND depot > 0 AND state != 'missing';
         DELETE FROM copies WHERE file = old.id;
+        {_GIVE_UP}
         {_OLD} END""",
+    "file_read": f"""AFTER UPDATE OF read_at ON files WHEN old.read_at IS NOT new.read_at BEGIN {_NEW} END""",
     "file_new": f"AFTER INSERT ON files BEGIN {_NEW} END",
     "file_to_frame": f"AFTER UPDATE OF frame ON files BEGIN {_OLD} {_NEW} END",
     "frame_dated": f"""AFTER UPDATE OF year ON frames WHEN old.year IS NOT new.year BEGIN
@@ -164,15 +188,15 @@ TRIGGERS = {
 }
 
 # What a depot's snapshot does not carry of the facts: how the library's own drive tells its files apart.
-UNTOLD = ("seen_ns", "inode", "ctime_ns")
-FACT_TABLES = ("meta", "frames", "files", "claims", "albums", "album_frames", "history", "bound")
+UNTOLD = ("seen_ns", "inode", "ctime_ns", "read_at")
+FACT_TABLES = ("meta", "frames", "files", "claims", "albums", "album_frames", "history", "bound", "given_up")
 
 
 def triggers() -> str:
     return "\n".join(f"CREATE TRIGGER IF NOT EXISTS {name} {body};" for name, body in TRIGGERS.items())
 
 
-UPGRADES = {
+_UPGRADES = {
     1: "ALTER TABLE albums ADD COLUMN cover INTEGER REFERENCES frames (id);",
     2: f"""
         ALTER TABLE files ADD COLUMN seen_ns INTEGER NOT NULL DEFAULT 0;
@@ -181,6 +205,7 @@ UPGRADES = {
         ALTER TABLE copies RENAME TO former_copies;
         ALTER TABLE depots RENAME TO former_depots;
         DROP INDEX copies_file;
+        ALTER TABLE files ADD COLUMN read_at INTEGER;
         {FACTS[FACTS.index("CREATE TABLE history") :]}
         {DEALINGS[DEALINGS.index("CREATE TABLE depots") :]}
         INSERT INTO depots (id, name, kind, site, medium, whereabouts, device, options, added)
@@ -204,3 +229,31 @@ UPGRADES = {
         INSERT INTO counted SELECT unit < 0, coalesce(year, 0), stand, count(*) FROM standings GROUP BY 1, 2, 3;
     """,
 }
+
+_ADDED = {
+    "files": ("read_at INTEGER",),
+    "depots": ("coming TEXT NOT NULL DEFAULT ''", "seat TEXT NOT NULL DEFAULT ''", "stranger TEXT NOT NULL DEFAULT ''"),
+}
+
+
+def upgrade(version: int, columns: Callable[[str], Collection[str]]) -> str:
+    """The step from a version to the next; `columns` tells those of a table: what an older one becomes has them already."""
+    if version != 4:
+        return _UPGRADES[version]
+    added = [
+        f"ALTER TABLE {table} ADD COLUMN {column};"
+        for table, ours in _ADDED.items()
+        for column in ours
+        if column.split()[0] not in columns(table)
+    ]
+    # Of what was read before, nobody noted the drive: it counts again once it was read.
+    return f"""
+        {"".join(added)}
+        {_GIVEN_UP.replace("TABLE", "TABLE IF NOT EXISTS")}
+        {_FINDING}
+        DROP TRIGGER IF EXISTS file_changed;
+        DROP TRIGGER IF EXISTS file_gone;
+        {triggers()}
+        INSERT INTO unsettled SELECT DISTINCT coalesce(frame, -id) FROM files
+            WHERE coalesce(frame, -id) NOT IN (SELECT unit FROM unsettled);
+    """

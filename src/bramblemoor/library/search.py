@@ -2,9 +2,10 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import UTC, date, datetime, timedelta
 
 from bramblemoor.errors import WrongUse
+from bramblemoor.library.copies import FREED, good
 from bramblemoor.library.home import Library
 
 
@@ -99,6 +100,22 @@ def first_day(written: str) -> date:
         raise WrongUse(f"{written!r} is no date.", "Write it as 2026, 2026-05 or 2026-05-09.") from error
 
 
+def moment_named(written: str) -> str:
+    """A moment as receipts write it: of a day the end; of a time with no zone that time in UTC, as reports show it.
+
+    Raises WrongUse for what is neither.
+    """
+    if len(written) <= 10:
+        return f"{day_after(written)}T00:00:00Z"
+    try:
+        moment = datetime.fromisoformat(written)
+        return (moment if moment.tzinfo is None else moment.astimezone(UTC)).strftime("%Y-%m-%dT%H:%M:%SZ")
+    except (ValueError, OverflowError) as error:
+        raise WrongUse(
+            f"{written!r} is no date or time.", "Write it as 2026-05-09, or 2026-05-09T14:30 (UTC, or with +02:00)."
+        ) from error
+
+
 def day_after(written: str) -> str:
     """The first day behind a written year, month or day; "~" sorts behind every date."""
     first = first_day(written)
@@ -120,8 +137,8 @@ def put_away(library: Library, frames: Sequence[int]) -> dict[int, tuple[str, ..
     for frame in frames:
         rows = library.db.execute(
             "SELECT name || ' (' || site || ')' FROM files f JOIN copies c ON c.file = f.id JOIN depots d ON d.number = c.depot"
-            " WHERE f.frame = ? AND f.role = 'original' AND c.state IN ('proven', 'cached', 'written') AND retired = ''"
-            " AND EXISTS (SELECT 1 FROM copies WHERE depot = 0 AND file = f.id AND state = 'freed') ORDER BY d.number",
+            f" WHERE f.frame = ? AND f.role = 'original' AND {good()} AND retired = ''"
+            f" AND f.id IN ({FREED}) ORDER BY d.number",
             (frame,),
         ).fetchall()
         if rows:

@@ -30,9 +30,13 @@ class Guard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Erase(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What must hold before a year leaves the working drive: so many copies on other drives, read back and fresh."""
+    """What must hold before a copy is given up anywhere: so many others on other drives, read back and fresh.
+
+    A drive that is not within reach counts for `away_days` after it was read.
+    """
 
     copies: AtLeastOne = 2
+    away_days: AtLeastOne = 30
 
 
 class Home(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -51,12 +55,19 @@ class Naming(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     flat: str = "{year}/{year}-{month}"
 
 
+class Network(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`proxy` is the address of a proxy, for services that are reached over TLS; those of the environment are not used."""
+
+    proxy: str = ""
+
+
 class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     library: Home
     rule: Rule = Rule()
     guard: Guard = Guard()
     erase: Erase = Erase()
     naming: Naming = Naming()
+    network: Network = Network()
 
 
 _HEAD = """\
@@ -64,8 +75,8 @@ The settings of a Bramblemoor library. Change them with any editor.
 A frame is sound when it has [rule] copies, the library counting as one, on so many kinds
 of medium and at so many sites, each read back from its medium within fresh_days.
 When others have changed or removed more than [guard] share of the frames, or more than
-so many frames, a backup stops and asks. A bound year may leave the working drive when each of
-its files has [erase] copies on other drives."""
+so many frames, a backup stops and asks. A copy is given up, wherever that is, only when [erase] copies
+on other drives were read lately; a drive that is not attached counts for away_days after that."""
 
 
 def write_settings(folder: Path, settings: Settings) -> None:

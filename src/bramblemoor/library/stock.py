@@ -6,6 +6,7 @@ taken up; a picture or delivered file whose content changed is a finding. What m
 
 import os
 import sqlite3
+import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -15,15 +16,21 @@ from bramblemoor.errors import MassOfChanges
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.comparing import Row, compare
+from bramblemoor.library.copies import UNBROUGHT
 from bramblemoor.library.durable import digest_of, flush_folder
 from bramblemoor.library.home import Library
+from bramblemoor.library.names import collision_key, free_name
 from bramblemoor.library.receipts import Finding
+from bramblemoor.library.settings import FILE as SETTINGS_FILE
+from bramblemoor.library.volumes import volume_of
+from bramblemoor.library.walk import LATEST
 
 SNAPSHOT = "ledger/snapshot.sqlite"
 Progress = Callable[[str, int, int], None]
 
 _LOOSE = ("sidecar", "album", "companion", "settings", "receipt")  # roles that others may change
 _MAY_GO = ("companion", "receipt")  # and that come and go without anybody being asked
+_QUIET = 2_000_000_000  # ns that a file must be left alone before it is taken up
 _FEW = 20  # so many companions may always change
 _TABLE = """
     DROP TABLE IF EXISTS temp.stock;
@@ -33,6 +40,8 @@ _TABLE = """
     ) WITHOUT ROWID;
     DROP TABLE IF EXISTS temp.moves;
     CREATE TEMP TABLE moves (file INTEGER PRIMARY KEY, path TEXT UNIQUE, was TEXT, kind TEXT, own INTEGER);
+    CREATE TEMP TABLE IF NOT EXISTS waiting (file INTEGER PRIMARY KEY);
+    DELETE FROM temp.waiting;
 """
 _INDEXES = """
     CREATE INDEX temp.stock_file ON stock (file);
@@ -56,6 +65,23 @@ _FOLLOWED = """
     JOIN temp.stock now ON now.kind = 'new' AND now.path = picture.path || substr(gone.path, length(picture.was) + 1)
     WHERE gone.kind = 'vanished' AND gone.role = 'sidecar' AND substr(gone.path, 1, length(picture.was)) = picture.was
 """
+# What went with its neighbours, or is by name, size and time the file that is gone, is that one, whatever is in it now.
+_CHANGED_ON_THE_WAY = """
+    INSERT OR IGNORE INTO temp.moves
+    SELECT gone.file, now.path, gone.path, now.kind, now.file FROM temp.stock gone JOIN files f ON f.id = gone.file
+    JOIN temp.stock now ON now.kind = 'new' AND (
+        bm_name(now.path) = bm_name(gone.path) OR now.bytes = f.bytes AND now.mtime_ns = f.seen_ns OR now.inode = f.inode)
+    WHERE gone.kind = 'vanished' AND {guarded} AND (
+        bm_name(now.path) = bm_name(gone.path) AND now.bytes = f.bytes AND now.mtime_ns = f.seen_ns
+        OR {inodes} AND now.inode = f.inode AND (now.bytes = f.bytes OR now.mtime_ns = f.seen_ns)
+        OR (bm_name(now.path) = bm_name(gone.path) OR now.bytes = f.bytes AND now.mtime_ns = f.seen_ns)
+            AND (bm_folder(gone.path), bm_folder(now.path)) IN (SELECT * FROM temp.ways))
+    ORDER BY bm_name(now.path) != bm_name(gone.path), now.path, gone.path
+"""
+_WAYS = """
+    DROP TABLE IF EXISTS temp.ways;
+    CREATE TEMP TABLE ways AS SELECT DISTINCT bm_folder(was), bm_folder(path) FROM temp.stock WHERE kind = 'moved';
+"""
 _LEFT = "(SELECT was FROM temp.moves WHERE was NOT IN (SELECT path FROM temp.moves))"
 """Places that moved files left, and where nothing has moved to."""
 _LEFT_BEHIND = """
@@ -77,31 +103,68 @@ class Stock:
 
     @property
     def anything(self) -> bool:
-        return any(count for kind, count in self.counts.items() if kind not in ("stamped", "touched"))
+        return any(count for kind, count in self.counts.items() if kind not in ("stamped", "touched", "busy"))
 
 
-def take_stock(
-    library: Library, progress: Progress, *, yes: bool = False, let_go: bool = False, enter: bool = True
-) -> Stock:
+def take_stock(library: Library, progress: Progress, *, yes: bool = False, enter: bool = True) -> Stock:
     """Bring the ledger in step with the library's folders.
 
-    What vanished is a finding, unless `let_go`: then it leaves the ledger, and the next backup moves it to earlier/ at the
-    depots. Raises MassOfChanges, with nothing entered, where the guard is passed without `yes`. Without `enter` only looks.
+    What vanished, and what changed that nobody should change, is a finding; `deciding` is the way to let it go or accept it. What
+    is being written waits for the next run. Raises MassOfChanges, with nothing entered, where the guard is passed without `yes`.
+    Without `enter` only looks.
     """
     stock = Stock()
     library.db.executescript(_TABLE)
     _compare(library, stock, progress)
+    _await_writers(library)
     _read_what_differs(library, progress)
-    _recognise_moves(library.db)
+    _pass_over_busy(library, stock)
+    _recognise_moves(library)
+    # What a restore could not bring has not vanished: it never was here.
+    library.db.execute(f"DELETE FROM temp.stock WHERE kind = 'vanished' AND file IN ({UNBROUGHT})")
     _judge(library, yes=yes)
     stock.findings += _bring_along(library, carry_out=enter)
     for kind, count in library.db.execute("SELECT kind, count(*) FROM temp.stock GROUP BY kind"):
         stock.counts[kind] = count
     if enter:
-        _enter(library, stock, let_go=let_go)
+        _enter(library, stock)
     else:
         stock.findings += _vanished(library)
     return stock
+
+
+def _await_writers(library: Library) -> None:
+    """Of what is new or differs, and was changed just now, wait until its last change is some moments ago."""
+    row = library.db.execute(
+        "SELECT max(max(mtime_ns, ctime_ns)) FROM temp.stock WHERE kind IN ('new', 'differs')"
+        " AND max(mtime_ns, ctime_ns) <= :now AND max(mtime_ns, ctime_ns) > :now - :quiet",
+        {"now": time.time_ns(), "quiet": _QUIET},
+    ).fetchone()
+    if row[0] is not None:
+        time.sleep(max(0, min(_QUIET, row[0] + _QUIET - time.time_ns())) / 1e9)
+
+
+def _pass_over_busy(library: Library, stock: Stock) -> None:
+    """What is not any more as it was when it was first looked at is being written: it waits for the next run."""
+    busy = []
+    rows = library.db.execute(
+        "SELECT path, bytes, mtime_ns FROM temp.stock WHERE kind IN ('new', 'changed', 'touched')"
+    )
+    for path, size, mtime_ns in map(tuple, rows):
+        try:
+            status = os.lstat(library.root / path)
+        except OSError:
+            busy.append(path)
+            continue
+        if (status.st_size, min(status.st_mtime_ns, LATEST)) != (size, mtime_ns):
+            busy.append(path)
+    for path in busy:
+        library.db.execute("UPDATE temp.stock SET kind = 'busy' WHERE path = ?", (path,))
+        stock.findings.append(Finding(path, "it is being written; it waits for the next run"))
+    # Nor is it copied meanwhile, though a depot may lack what it was.
+    library.db.execute(
+        "INSERT OR IGNORE INTO temp.waiting SELECT file FROM temp.stock WHERE kind = 'busy' AND file NOT NULL"
+    )
 
 
 def _compare(library: Library, stock: Stock, progress: Progress) -> None:
@@ -151,21 +214,58 @@ def _digest(path: Path) -> str:
         return ""
 
 
-def _recognise_moves(db: sqlite3.Connection) -> None:
+def _recognise_moves(library: Library) -> None:
     """A file elsewhere with the content of one that is not in its place any more is that one, moved.
 
-    Files may have changed places; but a file that was overwritten by another, and is nowhere else, has not moved: it changed.
-    All is done in tables: somebody may have renamed the folder that everything is in.
+    Files may have changed places. A picture that was overwritten by another one, and is nowhere else, is displaced: it is missing
+    from now on, under a name beside. All is done in tables: somebody may have renamed the folder that everything is in.
     """
+    db = library.db
     db.executescript(_INDEXES)
     db.execute(_MOVES)
-    overwriting = "DELETE FROM temp.moves WHERE kind = 'changed' AND own NOT IN (SELECT file FROM temp.moves)"
+    overwriting = (
+        f"DELETE FROM temp.moves WHERE kind = 'changed' AND own NOT IN (SELECT file FROM temp.moves)"
+        f" AND own IN (SELECT file FROM temp.stock WHERE role IN {_LOOSE})"
+    )
     while db.execute(overwriting).rowcount:
         pass
+    displaced = db.execute(
+        "SELECT own AS file, path FROM temp.moves WHERE kind = 'changed' AND own NOT IN (SELECT file FROM temp.moves)"
+    ).fetchall()
     _enter_moves(db)
+    for row in displaced:
+        _displace(library, row["file"], row["path"])
     db.execute("DELETE FROM temp.moves")
     db.execute(_FOLLOWED)
     _enter_moves(db)
+    if db.execute("SELECT 1 FROM temp.stock WHERE kind = 'vanished' LIMIT 1").fetchone():
+        db.create_function("bm_name", 1, lambda path: path.rpartition("/")[2], deterministic=True)
+        db.create_function("bm_folder", 1, lambda path: path.rpartition("/")[0], deterministic=True)
+        db.executescript(_WAYS)
+        db.execute("DELETE FROM temp.moves")
+        inodes = int(volume_of(library.root).keeps_inodes)
+        db.execute(_CHANGED_ON_THE_WAY.format(guarded=f"gone.role NOT IN {_LOOSE}", inodes=inodes))
+        _enter_moves(db)
+
+
+def _displace(library: Library, file: int, path: str) -> None:
+    """A picture whose place another one has taken gets a name beside, under which it is missing."""
+    folder, _, name = path.rpartition("/")
+
+    def taken(candidate: str) -> bool:
+        there = f"{folder}/{candidate}"
+        known = library.db.execute(
+            "SELECT 1 FROM files WHERE collision = ? UNION SELECT 1 FROM temp.stock WHERE path = ?",
+            (collision_key(there), there),
+        )
+        return known.fetchone() is not None or os.path.lexists(library.root / there)
+
+    fresh = f"{folder}/{free_name(name, taken)}"
+    library.db.execute(
+        "INSERT INTO temp.stock (path, kind, file, frame, role, sha256, bytes, mtime_ns, inode, ctime_ns, was)"
+        " SELECT ?, 'displaced', id, frame, role, sha256, bytes, mtime_ns, 0, 0, path FROM files WHERE id = ?",
+        (fresh, file),
+    )
 
 
 def _enter_moves(db: sqlite3.Connection) -> None:
@@ -181,8 +281,9 @@ def _enter_moves(db: sqlite3.Connection) -> None:
 def _judge(library: Library, *, yes: bool) -> None:
     """Raise MassOfChanges where more was changed or removed than the guard lets pass."""
     db, guard = library.db, library.settings.guard
+    gone = "kind IN ('changed', 'vanished', 'displaced')"
     # What was let pass once, and is not put right yet, does not stop every run from then on.
-    touched = "kind IN ('changed', 'vanished') AND file NOT IN (SELECT file FROM main.copies WHERE depot = 0)"
+    touched = f"{gone} AND file NOT IN (SELECT file FROM main.copies WHERE depot = 0)"
     touched_frames = db.execute(f"SELECT count(DISTINCT frame) FROM temp.stock WHERE {touched}").fetchone()[0]
     others = db.execute(f"SELECT count(*) FROM temp.stock WHERE {touched} AND frame IS NULL").fetchone()[0]
     if yes or not (touched_frames or others):
@@ -195,19 +296,32 @@ def _judge(library: Library, *, yes: bool) -> None:
     sample = db.execute(
         f"SELECT kind, path FROM temp.stock WHERE {touched} ORDER BY role != 'original', path LIMIT 5"
     ).fetchall()
-    named = "".join(f"\n  {row['kind']}: {row['path']}" for row in sample)
     raise MassOfChanges(
         f"{touched_frames:,} of {frames:,} frames and {others:,} other files of {library.root} were changed or removed by"
-        f" somebody else, more than the guard lets pass. Among them:{named}\nNothing was entered or copied.",
-        "If that was meant, run the same command again with --yes; what is replaced at depots moves to earlier/.",
+        f" somebody else, more than the guard lets pass ({guard.share:.0%} of the frames, or {guard.frames:,}; [guard] in"
+        f" {library.root / SETTINGS_FILE}). Nothing was entered or copied. Among them:",
+        "If it was an accident: run the same command again with --yes, then bramblemoor mend, which brings them back. If it was"
+        " meant: --yes, then bramblemoor stocktake --let-go NAME for what was deleted, --accept NAME for what was changed. With"
+        " --yes nothing is let go by itself.",
+        [f"{row['kind']}: {row['path']}" for row in sample],
     )
 
 
 def _vanished(library: Library) -> Iterator[Finding]:
     """What is not where the ledger has it."""
-    for row in library.db.execute("SELECT path, role FROM temp.stock WHERE kind = 'vanished' ORDER BY path"):
-        if row["role"] not in _MAY_GO:
-            yield Finding(row["path"], "it has vanished; bring it back with mend, or let it go with stocktake --let-go")
+    for row in library.db.execute(
+        "SELECT path, kind, role, was FROM temp.stock WHERE kind IN ('vanished', 'displaced') ORDER BY path"
+    ):
+        if row["kind"] == "displaced":
+            yield Finding(
+                row["was"],
+                f"another picture was moved over it; mend brings it back as {row['path']}, or let it go by that name with"
+                " stocktake --let-go",
+            )
+        elif row["role"] not in _MAY_GO:
+            yield Finding(
+                row["path"], "it has vanished; bring it back with mend, or let it go with stocktake --let-go NAME"
+            )
 
 
 def _bring_along(library: Library, *, carry_out: bool) -> Iterator[Finding]:
@@ -242,19 +356,21 @@ def _bring_along(library: Library, *, carry_out: bool) -> Iterator[Finding]:
         flush_folder(folder)
 
 
-def _enter(library: Library, stock: Stock, *, let_go: bool) -> None:
+def _enter(library: Library, stock: Stock) -> None:
     db = library.db
-    missing = db.execute("SELECT 1 FROM copies WHERE depot = 0 AND state = 'missing' LIMIT 1").fetchone()
+    missing = db.execute(
+        "SELECT 1 FROM copies WHERE depot = 0 AND state IN ('missing', 'unbrought') LIMIT 1"
+    ).fetchone()
     if not stock.counts and missing is None:
         return
     # Most nightly runs find nothing, and what reads pictures takes a while to load.
     from bramblemoor.library.taking_up import drop_file, take_up
 
-    stock.findings += _vanished(library) if not let_go else ()
+    stock.findings += _vanished(library)
     with library.ledger.changing(facts=stock.anything):
         stock.findings += take_up(library, _LOOSE)
-        for row in db.execute("SELECT file, role FROM temp.stock WHERE kind = 'vanished'").fetchall():
-            if let_go or row["role"] in _MAY_GO:
+        for row in db.execute("SELECT file, role FROM temp.stock WHERE kind IN ('vanished', 'displaced')").fetchall():
+            if row["role"] in _MAY_GO:
                 drop_file(library, row["file"])
             else:
                 db.execute(
@@ -262,11 +378,15 @@ def _enter(library: Library, stock: Stock, *, let_go: bool) -> None:
                 )
         db.execute(
             "DELETE FROM copies WHERE depot = 0 AND (state = 'missing' AND file NOT IN (SELECT file FROM temp.stock WHERE"
-            " kind = 'vanished') OR state = 'damaged' AND file IN (SELECT file FROM temp.stock WHERE kind = 'touched'))"
+            " kind IN ('vanished', 'displaced') AND file NOT NULL)"
+            " OR state IN ('damaged', 'unbrought') AND file IN (SELECT file FROM temp.stock WHERE kind = 'touched')"
+            " OR state = 'unbrought' AND file IN (SELECT file FROM temp.stock WHERE kind = 'stamped')"
+            " OR state IN ('damaged', 'unbrought') AND file IN (SELECT s.file FROM temp.stock s JOIN files f ON f.id = s.file"
+            " WHERE s.kind = 'moved' AND s.sha256 = f.sha256))"
         )
         db.execute(
             "UPDATE files SET seen_ns = s.mtime_ns, inode = s.inode, ctime_ns = s.ctime_ns FROM temp.stock s"
-            " WHERE s.kind != 'vanished' AND files.path = s.path AND files.sha256 = s.sha256"
+            " WHERE s.kind NOT IN ('vanished', 'displaced', 'busy') AND files.path = s.path AND files.sha256 = s.sha256"
         )
 
 

@@ -1,17 +1,18 @@
 """Taking up what others did in the library's folders, once it was recognised (see stock.py)."""
 
+import hashlib
 import sqlite3
 from collections.abc import Collection, Iterator
 
 from bramblemoor.frames.claims import Claim, believe
 from bramblemoor.frames.moments import moment_in_name
 from bramblemoor.frames.reading import read_picture
-from bramblemoor.frames.sniff import kind_of, media_type
 from bramblemoor.frames.source import FileSource
 from bramblemoor.frames.xmp_reading import BrokenXmp, read_xmp
 from bramblemoor.frames.xmp_writing import foreign_part
 from bramblemoor.library.albums import write_album
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file, is_bound, settle
+from bramblemoor.library.durable import chunks
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import Finding
@@ -22,7 +23,9 @@ _CHANGED = """
     OR (kind = 'moved' AND sha256 != (SELECT f.sha256 FROM files f WHERE f.id = s.file)) ORDER BY path
 """
 
-_MOVED = "SELECT file, path, role, frame FROM temp.stock WHERE kind = 'moved' AND path > ? ORDER BY path LIMIT 500"
+_MOVED = """
+    SELECT file, path, role, frame FROM temp.stock WHERE kind IN ('moved', 'displaced') AND path > ? ORDER BY path LIMIT 500
+"""
 _MOVED_BOUND = """
     SELECT r.year, count(*) FROM temp.stock s JOIN frames r ON r.id = s.frame JOIN bound b ON b.year = r.year
     WHERE s.kind = 'moved' GROUP BY r.year ORDER BY r.year
@@ -46,10 +49,21 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
         )
     for row in db.execute(_CHANGED).fetchall():
         bound = row["frame"] is not None and is_bound(db, row["frame"])
+        if row["role"] not in loose and not bound and _has_grown(library, row):
+            accept(library, row)
+            yield Finding(
+                row["path"], "it was taken up before it was whole; what it was then is kept as an earlier version"
+            )
+            continue
         if row["role"] not in loose or bound:
             db.execute("INSERT OR REPLACE INTO copies (depot, file, state) VALUES (0, ?, 'damaged')", (row["file"],))
             why = ", and its year is bound" if bound else ""
-            yield Finding(row["path"], f"its content changed{why}; it is not copied, and mend brings back what it was")
+            moved = f" when it was moved from {row['was']}" if row["kind"] == "moved" else ""
+            yield Finding(
+                row["path"],
+                f"its content changed{moved}{why}; it is not copied, and mend brings back what it was"
+                + ("" if bound else "; if you changed it: stocktake --accept NAME"),
+            )
             continue
         enter_file(db, None, _file(row, row["role"]))  # a known file keeps its frame
         if row["role"] == "sidecar" and row["frame"] is not None:
@@ -60,6 +74,41 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
             for row in page:
                 yield from _enter_new(library, row)
             last = page[-1]["path"]
+
+
+def _has_grown(library: Library, row: sqlite3.Row) -> bool:
+    """Whether a file begins with all that it was, and goes on: then it was still being written when it was taken up."""
+    former = library.db.execute("SELECT bytes, sha256 FROM files WHERE id = ?", (row["file"],)).fetchone()
+    if not former["bytes"] or row["bytes"] <= former["bytes"]:
+        return False
+    digest, left = hashlib.sha256(), former["bytes"]
+    try:
+        for piece in chunks(library.root / row["path"]):
+            digest.update(piece[:left])
+            left -= min(left, len(piece))
+            if not left:
+                break
+    except OSError:
+        return False
+    return bool(digest.hexdigest() == former["sha256"])
+
+
+def accept(library: Library, row: sqlite3.Row) -> None:
+    """Take a changed picture as it is now (a row with its path, bytes, digest and time); what it was becomes an earlier one."""
+    db = library.db
+    file = enter_file(db, None, _file(row, row["role"]))  # a known file keeps its frame
+    db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))
+    frame = db.execute("SELECT frame FROM files WHERE id = ?", (file,)).fetchone()["frame"]
+    if frame is None or row["role"] != "original":
+        return
+    with FileSource(library.root / row["path"]) as source:
+        reading = read_picture(source)
+    db.execute(
+        "UPDATE files SET media = ?, width = ?, height = ? WHERE id = ?",
+        (reading.media, reading.width, reading.height, file),
+    )
+    add_claims(db, frame, row["path"], reading.claims)
+    settle(db, frame)
 
 
 def drop_file(library: Library, file: int) -> None:
@@ -89,7 +138,8 @@ def _moved(library: Library) -> None:
     db = library.db
     # By way of names that nobody has: two files may have changed places.
     db.execute(
-        "UPDATE files SET path = path || char(0) || id WHERE id IN (SELECT file FROM temp.stock WHERE kind = 'moved')"
+        "UPDATE files SET path = path || char(0) || id"
+        " WHERE id IN (SELECT file FROM temp.stock WHERE kind IN ('moved', 'displaced'))"
     )
     albums: set[int] = set()
     last = ""
@@ -179,18 +229,18 @@ def _frame_beside(db: sqlite3.Connection, sidecar: str) -> int | None:
 
 
 def _enter_picture(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
-    """A picture that somebody put among the pictures becomes a frame; anything else is kept, and named."""
+    """Whatever somebody put among the pictures becomes a frame, also where nothing can be read in it."""
     db = library.db
     path: str = row["path"]
     folder, _, name = path.rpartition("/")
     with FileSource(library.root / path) as source:
-        media = media_type(source.read(0, 64))
-        if kind_of(media) == "other":
-            enter_file(db, None, _file(row, "companion", media))
-            yield Finding(path, "it is no picture that is known here; it is copied, but companions/ is its place")
-            return
         reading = read_picture(source)
-    kind = "video" if reading.kind == "video" else "photo"
+    kind = {"video": "video", "other": "other"}.get(reading.kind, "photo")
+    if kind == "other":
+        yield Finding(
+            path,
+            "it is of a kind that is not known here: it is kept and copied like any picture, but nothing is read in it",
+        )
     frame = add_frame(db, folder=folder, name=name, kind=kind, service="", reference="", arrived="")
     enter_file(db, frame, _file(row, "original", reading.media, reading.width, reading.height))
     named = moment_in_name(name)

@@ -8,16 +8,26 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
 
+_NETWORKS = ("fuse", "nfs", "cifs", "smb", "9p")
 # Never told apart from their cache: network and FUSE drives keep their own, and tmpfs is nothing but cache.
-_UNPROVABLE = ("fuse", "nfs", "cifs", "smb", "9p", "tmpfs", "ramfs", "overlay", "virtiofs")
+_UNPROVABLE = (*_NETWORKS, "tmpfs", "ramfs", "overlay", "virtiofs")
 
 
 @dataclass(frozen=True)
 class Volume:
-    """`device` names the whole physical drive, as far as the system tells; equal names mean one drive."""
+    """`device` names the whole physical drive, as far as the system tells; equal names mean one drive.
+
+    `seat` says more closely where a file system lies: on that drive, or in a container file there. A copy of the container
+    lies in another seat.
+    """
 
     file_system: str
     device: str
+    seat: str = ""
+    keeps_folders: bool = False
+    """Whether a folder has one inode number for as long as it exists."""
+    below: str = ""
+    """The folder, seen from where its file system is mounted."""
     spins: bool = False
     """Whether the system takes it for a spinning disk. It does so of some that are not: virtual ones, and behind USB bridges."""
 
@@ -41,15 +51,21 @@ def volume_of(folder: Path) -> Volume:
     """The volume of an existing folder. Where the system does not tell (not Linux), only the device number is known."""
     number = folder.stat().st_dev
     if not sys.platform.startswith("linux"):
-        return Volume("", f"device {number}")
-    fallback = Volume("", f"device {os.major(number)}:{os.minor(number)}")
+        return Volume("", f"device {number}", f"device {number}")
+    named = f"device {os.major(number)}:{os.minor(number)}"
+    fallback = Volume("", named, named)
     resolved = folder.resolve()
     best: Mount | None = None
     for mount in mounts():
         # Of several mounts on one point, the last one listed is the one seen.
         if resolved.is_relative_to(mount.point) and (best is None or len(mount.point.parts) >= len(best.point.parts)):
             best = mount
-    return Volume(best.file_system, _drive_of(best.number, best.source), _spins(best)) if best else fallback
+    if best is None:
+        return fallback
+    drive = _drive_of(best.number, best.source)
+    keeps_folders = not best.file_system.startswith((*_NETWORKS, "vfat", "exfat", "msdos"))
+    below = resolved.relative_to(best.point).as_posix()
+    return Volume(best.file_system, drive.device, drive.seat, keeps_folders, below, _spins(best))
 
 
 class Mount(NamedTuple):
@@ -93,15 +109,45 @@ def _spins(mount: Mount) -> bool:
     return told is not None and told.is_file() and told.read_text().strip() == "1"
 
 
-def _drive_of(number: str, source: str) -> str:
-    """The whole drive, by its serial where the system knows one; else the mount's source."""
+class _Drive(NamedTuple):
+    device: str
+    seat: str
+
+
+def _drive_of(number: str, source: str) -> _Drive:
+    """The whole drive, by its serial where the system knows one; else the mount's source.
+
+    A container (an image, an encrypted file) that is attached by a loop device lies on the drive that its file lies on.
+    """
     whole = _whole_drive(number, source)
     if whole is None:
-        return source
+        return _Drive(source, source)
+    if (whole / "loop").is_dir():
+        return _drive_of_container(whole)
     below = sorted((whole / "slaves").iterdir()) if (whole / "slaves").is_dir() else []
     if below:  # encrypted and combined volumes lie on others
-        return "+".join(sorted({_drive_of((slave / "dev").read_text().strip(), "") for slave in below}))
+        drives = sorted({_drive_of((slave / "dev").read_text().strip(), "") for slave in below})
+        return _Drive("+".join(dict.fromkeys(drive.device for drive in drives)), "+".join(one.seat for one in drives))
+    told = _serial(whole)
+    return _Drive(told, told)
+
+
+def _drive_of_container(whole: Path) -> _Drive:
+    try:
+        backing = Path(os.fsdecode((whole / "loop/backing_file").read_bytes().rstrip(b"\n")))
+        inode = backing.stat().st_ino
+        volume = volume_of(backing.parent)
+    except OSError:  # deleted, or not to be seen from here: all such count as one
+        return _Drive("a container whose file is not to be seen", whole.name)
+    return _Drive(volume.device, f"{volume.seat}/{inode}")
+
+
+def _serial(whole: Path) -> str:
+    """What tells a drive from others, best something that stays with it when it is plugged in again (sysfs)."""
     for serial in (whole / "device" / "serial", whole / "device" / "wwid", whole / "serial"):
         if serial.is_file() and (told := serial.read_text(errors="replace").strip()):
-            return told  # the name may be another after the next plugging in
+            return told
+    for parent in whole.parents:  # what it is plugged in by, as a USB bridge
+        if (parent / "serial").is_file() and (told := (parent / "serial").read_text(errors="replace").strip()):
+            return f"{told} {whole.name[:2]}"
     return whole.name

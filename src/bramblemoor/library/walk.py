@@ -15,6 +15,9 @@ LITTER = frozenset((".DS_Store", "Thumbs.db", "desktop.ini", ".Spotlight-V100", 
 # Receipts about depots lie at the depots; each backup would else need another backup for its own receipt.
 _ABOUT_DEPOTS = ("-backup-", "-verify-", "-mend-", "-level-", "-purge-", "-drill-")
 
+LATEST = (1 << 63) - 1
+"""The latest time in ns that a ledger can keep, in 2262; some file systems keep later ones."""
+
 Seen = tuple[str, int, int, int, int]
 """A file as the drive tells of it: its path in the library, bytes, mtime in ns, inode, ctime in ns."""
 
@@ -59,7 +62,7 @@ def walk(root: Path, passed_over: list[Finding], span: Span = EVERYTHING) -> Ite
 
 
 def _seen(path: str, status: os.stat_result) -> Seen:
-    return path, status.st_size, status.st_mtime_ns, status.st_ino, status.st_ctime_ns
+    return path, status.st_size, min(status.st_mtime_ns, LATEST), status.st_ino, status.st_ctime_ns
 
 
 def _below(folder: str, prefix: str, passed_over: list[Finding], span: Span) -> Iterator[Seen]:
@@ -78,7 +81,14 @@ def _below(folder: str, prefix: str, passed_over: list[Finding], span: Span) -> 
                 elif entry.is_file(follow_symlinks=False):
                     told = entry.stat(follow_symlinks=False)
                     # As _seen does; a call for each of very many files takes its time.
-                    yield prefix + name, told.st_size, told.st_mtime_ns, told.st_ino, told.st_ctime_ns
+                    mtime = told.st_mtime_ns
+                    yield (
+                        prefix + name,
+                        told.st_size,
+                        mtime if mtime < LATEST else LATEST,
+                        told.st_ino,
+                        told.st_ctime_ns,
+                    )
                     continue
                 elif key[-1] == "/":
                     prefix += key

@@ -1,6 +1,7 @@
 """The services and orders that a library knows, as rows of its ledger. Tokens are not among them."""
 
 import json
+import uuid
 from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any
@@ -11,12 +12,15 @@ from bramblemoor.errors import WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
+from bramblemoor.library.told import Inside
 from bramblemoor.services.interface import OrderScope, OrderStatement, Part, PlacedOrder
+
+_ASKING = "asking "
 
 
 @dataclass(frozen=True)
 class KnownService:
-    name: str
+    name: Inside
     url: str
     dialect: str
 
@@ -25,8 +29,8 @@ class KnownService:
 class KnownOrder:
     """An order as last heard of. `state` goes on to collected and unpacked once it is ours."""
 
-    id: str
-    service: str
+    id: Inside
+    service: Inside
     asked: str
     state: str
     scope: OrderScope
@@ -59,7 +63,7 @@ def services(library: Library) -> list[KnownService]:
 
 def service_named(library: Library, name: str | None) -> KnownService:
     """The service of that name; without a name, the only one. Raises WrongUse with the nearest right name."""
-    known = {service.name: service for service in services(library)}
+    known: dict[str, KnownService] = {service.name: service for service in services(library)}
     if not known:
         raise WrongUse("This library knows no service yet.", "Add one: bramblemoor service add NAME URL.")
     if name is None:
@@ -95,13 +99,33 @@ def record_order(library: Library, service: str, scope: OrderScope, placed: Plac
             )
 
 
+def asking(library: Library, service: str, scope: OrderScope) -> str:
+    """The key to ask for an order with. Where the same was asked for and no answer was written down, the same key again."""
+    wanted = msgspec.json.encode(scope).decode()
+    row = library.db.execute("SELECT value FROM meta WHERE key = ?", (f"{_ASKING}{service}",)).fetchone()
+    if row is not None:
+        key, _, asked = row["value"].partition(" ")
+        if asked == wanted:
+            return str(key)
+    key = str(uuid.uuid4())
+    with library.ledger.changing() as db:
+        db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (f"{_ASKING}{service}", f"{key} {wanted}"))
+    return key
+
+
+def answered(library: Library, service: str) -> None:
+    """What was asked for is written down: the next order is another one."""
+    with library.ledger.changing() as db:
+        db.execute("DELETE FROM meta WHERE key = ?", (f"{_ASKING}{service}",))
+
+
 def refresh(library: Library, service: str, told: list[PlacedOrder]) -> list[str]:
     """Bring orders in step with what their service tells; returns the numbers of new ones, which a repeated order has made.
 
     An order is ours where this library has asked for it, or for the first of its series.
     """
-    known = {order.id: order for order in orders(library) if order.service == service}
-    made = []
+    known: dict[str, KnownOrder] = {order.id: order for order in orders(library) if order.service == service}
+    made: list[str] = []
     for placed in told:
         if placed.id in known:
             if known[placed.id].state not in ("withdrawn", placed.state):

@@ -98,7 +98,7 @@ def _collect_part(
         transfer = _Transfer(library, order, part, partial, progress)
         transfer.run(service)
         fetched += transfer.fetched
-        if transfer.have == part.bytes and transfer.digest.hexdigest() == part.sha256:
+        if not transfer.too_much and transfer.have == part.bytes and transfer.digest.hexdigest() == part.sha256:
             partial.replace(folder / part.name)
             flush_folder(folder)
             _remember(library, order, part, stamp=file_stamp(folder / part.name))
@@ -118,6 +118,7 @@ class _Transfer:
         self.library, self.order, self.part, self.partial, self.progress = library, order, part, partial, progress
         self.digest = hashlib.sha256()
         self.have = self.fetched = self.resumed = 0
+        self.too_much = False
         if partial.is_file():
             for piece in chunks(partial):
                 self._count(piece)
@@ -140,7 +141,7 @@ class _Transfer:
             time.sleep(0.1 * 2**stalled if stalled else 0)
 
     def _continue(self, service: Service) -> bool:
-        """Fetch on from where it stands; says whether the service sent all that it had."""
+        """Fetch on from where it stands; says whether the service sent all that it had, or more than it announced."""
         row = self.library.db.execute(
             "SELECT etag FROM parts WHERE order_id = ? AND number = ?", (self.order, self.part.number)
         ).fetchone()
@@ -153,6 +154,9 @@ class _Transfer:
                 _remember(self.library, self.order, self.part, etag=stream.etag)
             try:
                 for piece in stream.pieces:
+                    if self.have + len(piece) > self.part.bytes:
+                        self.too_much = True
+                        return True
                     file.write(piece)
                     self._count(piece)
                     self.fetched += len(piece)

@@ -1,11 +1,16 @@
 """What Bramblemoor asks of a service, whatever protocol it speaks."""
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from contextlib import AbstractContextManager
 from typing import Literal
 
 import msgspec
+
+from bramblemoor.errors import ServiceTrouble
+from bramblemoor.library.names import collision_key
+from bramblemoor.library.told import Inside, Outside, one_name
 
 OrderState = Literal["asked", "preparing", "ready", "lapsed", "withdrawn"]
 
@@ -63,18 +68,47 @@ class Part(msgspec.Struct, frozen=True):
     """One part of a parcel. `sha256` in hex; `href` where to fetch it, relative to the service's address."""
 
     number: int
-    name: str
+    name: Inside
     bytes: int
     sha256: str
     href: str
 
 
 class PlacedOrder(msgspec.Struct, frozen=True):
-    id: str
+    """An order as the service tells it; `key` is the one that it was asked with, where the service keeps keys."""
+
+    id: Inside
     state: OrderState
     statement: OrderStatement
     parts: list[Part] = []
     series: str = ""
+    key: str = ""
+
+
+def checked(placed: PlacedOrder) -> PlacedOrder:
+    """The order itself. Raises ServiceTrouble where its id or a part's name is no plain name, or a size or number is none.
+
+    They become names of folders and files here.
+    """
+    try:
+        one_name(placed.id)
+        for part in placed.parts:
+            one_name(part.name)
+    except Outside as error:
+        raise ServiceTrouble(
+            f"The service told a name that leads out of its folder: {error.filename!r}. Nothing was fetched.",
+            "Do not use this service before it is explained.",
+        ) from error
+    names = {collision_key(part.name) for part in placed.parts}
+    if len(names) < len(placed.parts) or any(
+        part.bytes < 0 or part.bytes >= 1 << 62 or not re.fullmatch("[0-9a-fA-F]{64}", part.sha256)
+        for part in placed.parts
+    ):
+        raise ServiceTrouble(
+            f"The service told parts of {placed.id} that cannot be: two of one name, or a size or digest that is none.",
+            "Order the export anew, or ask the service.",
+        )
+    return placed
 
 
 class OrderList(msgspec.Struct, frozen=True):
@@ -108,7 +142,8 @@ class Service(ABC):
     def survey(self) -> Survey: ...
 
     @abstractmethod
-    def place_order(self, scope: OrderScope) -> PlacedOrder: ...
+    def place_order(self, scope: OrderScope, key: str = "") -> PlacedOrder:
+        """Place an order; with a `key`, which is the same when it is asked for again, once, however often its answer is lost."""
 
     @abstractmethod
     def pick(self, scope: OrderScope) -> PlacedOrder:

@@ -1,12 +1,14 @@
 """The parcel protocol over HTTP (docs/service-protocol.md)."""
 
 import ipaddress
+import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any, TypeVar
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import quote, urljoin, urlsplit
 
 import httpx
 import msgspec
@@ -25,6 +27,7 @@ from bramblemoor.services.interface import (
     Service,
     Survey,
     TooMuchAtOnce,
+    checked,
 )
 
 Answer = TypeVar("Answer")
@@ -64,10 +67,20 @@ def _is_loopback(host: str) -> bool:
         return host == "localhost"
 
 
+@dataclass(frozen=True)
+class Watch:
+    """The least that a service must send: `least` bytes in each `seconds`; and the most that a document may have."""
+
+    least: int = 60_000
+    seconds: float = 120.0
+    document: int = 64 << 20
+
+
 class ParcelHttp(Service):
     """A signed-in account reached over HTTP.
 
-    `patience` bounds, in seconds, how long one request is tried again while no byte arrives.
+    `patience` bounds, in seconds, how long one request is tried again while no byte arrives; `proxy` is the address of one, for
+    services that are reached over TLS.
     """
 
     def __init__(
@@ -78,60 +91,134 @@ class ParcelHttp(Service):
         *,
         patience: float = 60.0,
         notice: Notice = lambda text: None,
+        proxy: str = "",
+        watch: "Watch | None" = None,
         transport: httpx.BaseTransport | None = None,
     ) -> None:
         self.name = name
         self.url = check_address(url)
         self.patience = patience
         self.notice = notice
+        self._token = token
+        self._watch = watch or Watch()
+        # Proxies are taken from the library's settings only: one from the environment would see a token that is sent over plain
+        # HTTP, as to this machine itself. Over TLS a proxy sees nothing but the address.
+        through = proxy if proxy and urlsplit(self.url).scheme == "https" else None
         self._client = httpx.Client(
             headers={"Authorization": f"Bearer {token}", "Accept-Encoding": "identity"},
             timeout=httpx.Timeout(30.0, connect=10.0),
+            follow_redirects=False,
+            trust_env=False,
+            proxy=through,
             transport=transport,
         )
 
     def survey(self) -> Survey:
         return self._ask("GET", "v1/account", Survey)
 
-    def place_order(self, scope: OrderScope) -> PlacedOrder:
-        return self._ask("POST", "v1/orders", PlacedOrder, msgspec.to_builtins(scope))
+    def place_order(self, scope: OrderScope, key: str = "") -> PlacedOrder:
+        """A lost answer does not place it twice: the key says that it is the same; where no keys are kept, orders are listed."""
+        before = {placed.id for placed in self.orders()} if key else set()
+        asked, tried = msgspec.to_builtins(scope), False
+        headers = {"Idempotency-Key": f'"{key}"'} if key else None
+
+        def ask() -> PlacedOrder:
+            nonlocal tried
+            if tried and key:  # the answer may have been lost, and not the order
+                for placed in self.orders():
+                    if placed.key == key or (not placed.key and placed.id not in before):
+                        return placed
+            tried = True
+            content = self._once("POST", "v1/orders", asked, headers)
+            return checked(self._decoded(content, "v1/orders", PlacedOrder))
+
+        return self._patiently(ask)
 
     def pick(self, scope: OrderScope) -> PlacedOrder:
         try:
-            return self._ask("POST", "v1/picks", PlacedOrder, msgspec.to_builtins(scope))
+            return checked(self._ask("POST", "v1/picks", PlacedOrder, msgspec.to_builtins(scope)))
         except _Refused as error:
             raise TooMuchAtOnce(str(error)) from error
 
     def order(self, order: str) -> PlacedOrder:
-        return self._ask("GET", f"v1/orders/{order}", PlacedOrder)
+        return checked(self._ask("GET", f"v1/orders/{quote(order, safe='')}", PlacedOrder))
 
     def orders(self) -> list[PlacedOrder]:
-        return self._ask("GET", "v1/orders", OrderList).orders
+        return [checked(placed) for placed in self._ask("GET", "v1/orders", OrderList).orders]
 
     def withdraw(self, order: str) -> PlacedOrder:
-        return self._ask("DELETE", f"v1/orders/{order}", PlacedOrder)
+        return checked(self._ask("DELETE", f"v1/orders/{quote(order, safe='')}", PlacedOrder))
 
     def _ask(self, method: str, path: str, shape: type[Answer], body: Any = None) -> Answer:
-        response = self._patiently(lambda: self._once(method, path, body))
+        return self._decoded(self._patiently(lambda: self._once(method, path, body)), path, shape)
+
+    def _decoded(self, content: bytes, path: str, shape: type[Answer]) -> Answer:
         try:
-            return msgspec.json.decode(response.content, type=shape)
-        except msgspec.DecodeError as error:
+            return msgspec.json.decode(content, type=shape)
+        except (msgspec.DecodeError, RecursionError) as error:
             raise ServiceTrouble(
-                f"{self.name} answered {path} with something else than the protocol says ({error}).",
+                f"{self.name} answered {path} with something else than the protocol says ({self._hushed(str(error))}).",
                 "Check the address with: bramblemoor service list.",
             ) from error
 
-    def _once(self, method: str, path: str, body: Any) -> httpx.Response:
-        response = self._client.request(method, urljoin(self.url, path), json=body)
-        self._check(response)
-        return response
+    def _once(self, method: str, path: str, body: Any, headers: dict[str, str] | None = None) -> bytes:
+        request = self._client.build_request(method, urljoin(self.url, path), json=body, headers=headers)
+        with closing(self._client.send(request, stream=True)) as response:
+            self._check(response)
+            return self._document(response)
+
+    def _document(self, response: httpx.Response) -> bytes:
+        """The content of an answer that is a document: unencoded, and of a size that documents have."""
+        self._require_plain(response)
+        content = bytearray()
+        # What came whole, as from a transport of a test, cannot be read piece by piece again.
+        pieces = iter((response.content,)) if response.is_stream_consumed else response.iter_raw()
+        for piece in self._paced(pieces):
+            content += piece
+            if len(content) > self._watch.document:
+                raise ServiceTrouble(
+                    f"{self.name} sent an answer of more than {self._watch.document >> 20} MiB where a short one was due.",
+                    "Nothing was taken of it; ask the service.",
+                )
+        return bytes(content)
+
+    def _require_plain(self, response: httpx.Response) -> None:
+        """Raise ServiceTrouble for a content encoding: nobody asked for one, and it may hide any amount (RFC 9110, 8.4)."""
+        if response.headers.get("content-encoding", "identity").strip().lower() not in ("", "identity"):
+            raise ServiceTrouble(
+                f"{self.name} sent an encoded answer, which was not asked for.",
+                "Nothing was taken of it; ask the service.",
+            )
+
+    def _paced(self, pieces: Iterator[bytes]) -> Iterator[bytes]:
+        """The pieces, as long as they come at the least rate; raises ServiceTrouble for a service that keeps one waiting."""
+        began, came = time.monotonic(), 0
+        for piece in pieces:
+            came += len(piece)
+            now = time.monotonic()
+            if now - began > self._watch.seconds:
+                if came < self._watch.least:
+                    raise ServiceTrouble(
+                        f"{self.name} sends next to nothing: {came:,} bytes in {now - began:.0f} seconds.",
+                        "What came is kept; run the same command later: it goes on where it stopped.",
+                    )
+                began, came = now, 0
+            yield piece
+
+    def _hushed(self, text: str) -> str:
+        """What a service says, without the token, should it echo it."""
+        return text.replace(self._token, "(the token)") if self._token else text
 
     @contextmanager
     def open_part(self, part: Part, start: int, etag: str) -> Iterator[PartStream]:
-        where = urljoin(self.url, part.href)
-        if urlsplit(where)[:2] != urlsplit(self.url)[:2]:
+        try:
+            where = urljoin(self.url, part.href)
+            elsewhere = urlsplit(where)[:2] != urlsplit(self.url)[:2]
+        except ValueError:
+            where, elsewhere = "one that is none", True
+        if elsewhere:
             raise ServiceTrouble(
-                f"{self.name} says that {part.name} lies at another address, {where}.",
+                f"{self.name} says that {part.name} lies at another address, {self._hushed(where)}.",
                 "The token is not sent there; ask the service.",
             )
         headers = {"Range": f"bytes={start}-", "If-Range": etag} if start and etag else {}
@@ -140,6 +227,7 @@ class ParcelHttp(Service):
             response = self._client.send(self._client.build_request("GET", where, headers=headers), stream=True)
             try:
                 self._check(response)
+                self._require_plain(response)
             except BaseException:
                 response.close()
                 raise
@@ -150,9 +238,15 @@ class ParcelHttp(Service):
         except _Refused as error:
             raise PartsLapsed(str(error)) from error
         try:
-            yield PartStream(_first_byte(response, part), response.headers.get("etag", ""), _pieces(response))
+            yield PartStream(_first_byte(response, part), response.headers.get("etag", ""), self._pieces(response))
         finally:
             response.close()
+
+    def _pieces(self, response: httpx.Response) -> Iterator[bytes]:
+        try:
+            yield from self._paced(response.iter_raw())
+        except httpx.TransportError as error:
+            raise ConnectionBroke from error
 
     def _check(self, response: httpx.Response) -> None:
         """Sort answers into good, worth another try, and final."""
@@ -163,21 +257,22 @@ class ParcelHttp(Service):
             raise _Busy(status, _retry_after(response.headers.get("retry-after")))
         if status >= 500:
             raise _Busy(status, None)
+        detail = self._hushed(_detail(self._document(response), response.reason_phrase))
         if status in (410, 413):
-            response.read()
-            raise _Refused(_detail(response))
+            raise _Refused(detail)
         if status == 401:
-            response.read()
             raise ServiceTrouble(
-                f"{self.name} refuses the token: {_detail(response)}.",
+                f"{self.name} refuses the token: {detail}.",
                 f"Get a new one there and run: bramblemoor service add {self.name} {self.url}",
             )
-        response.read()
-        raise ServiceTrouble(
-            f"{self.name} answered {status}: {_detail(response)}.", "Correct the request and try again."
-        )
+        if 300 <= status < 400:
+            raise ServiceTrouble(
+                f"{self.name} answered {status}: it points to another address, to which the token is not sent.",
+                "If the service has moved, add it anew with its new address: bramblemoor service add.",
+            )
+        raise ServiceTrouble(f"{self.name} answered {status}: {detail}.", "Correct the request and try again.")
 
-    def _patiently(self, send: Callable[[], httpx.Response]) -> httpx.Response:
+    def _patiently(self, send: Callable[[], Answer]) -> Answer:
         def again(error: Exception) -> bool | float:
             if isinstance(error, _Busy):
                 if error.wait is not None and error.wait > self.patience:
@@ -203,11 +298,8 @@ class ParcelHttp(Service):
         raise AssertionError("retry_context returns or raises")
 
 
-def _pieces(response: httpx.Response) -> Iterator[bytes]:
-    try:
-        yield from response.iter_raw()
-    except httpx.TransportError as error:
-        raise ConnectionBroke from error
+def _is_number(text: str) -> bool:
+    return text.isascii() and text.isdecimal() and len(text) < 19
 
 
 def _first_byte(response: httpx.Response, part: Part) -> int:
@@ -216,7 +308,7 @@ def _first_byte(response: httpx.Response, part: Part) -> int:
         return 0
     span, _, size = response.headers.get("content-range", "").removeprefix("bytes ").partition("/")
     first = span.partition("-")[0]
-    if not first.isdigit() or size != str(part.bytes):
+    if not _is_number(first) or size != str(part.bytes):
         raise ServiceTrouble(
             f"The service sent a piece of {part.name} that fits nowhere.",
             "Run the same command again; if it stays, ask them.",
@@ -228,7 +320,7 @@ def _retry_after(value: str | None) -> float | None:
     """Seconds, or a date (RFC 9110, 10.2.3)."""
     if value is None:
         return None
-    if value.isdigit():
+    if _is_number(value):
         return float(value)
     try:
         return max(0.0, (parsedate_to_datetime(value) - datetime.now(UTC)).total_seconds())
@@ -236,9 +328,9 @@ def _retry_after(value: str | None) -> float | None:
         return None
 
 
-def _detail(response: httpx.Response) -> str:
+def _detail(content: bytes, reason: str) -> str:
     """The sentence of an RFC 9457 problem, or nothing but the reason phrase."""
     try:
-        return str(msgspec.json.decode(response.content, type=dict[str, Any])["detail"])[:200]
-    except (msgspec.DecodeError, KeyError):
-        return response.reason_phrase
+        return str(msgspec.json.decode(content, type=dict[str, Any])["detail"])[:200]
+    except (msgspec.DecodeError, KeyError, RecursionError):
+        return reason

@@ -4,6 +4,8 @@ import json
 import os
 from pathlib import Path
 
+from bramblemoor.errors import NotPossible
+
 _RING = "bramblemoor"
 
 
@@ -51,7 +53,15 @@ def _read() -> dict[str, str]:
     path = _path()
     if not path.is_file():
         return {}
-    tokens: dict[str, str] = json.loads(path.read_text(encoding="utf-8"))
+    try:
+        tokens = json.loads(path.read_text(encoding="utf-8"))
+    except (ValueError, OSError, RecursionError):
+        tokens = None
+    if not isinstance(tokens, dict) or not all(isinstance(one, str) for one in tokens.values()):
+        raise NotPossible(
+            f"{path}, which keeps the tokens, cannot be read.",
+            "Move it away, and sign in again: bramblemoor service add NAME URL.",
+        )
     return tokens
 
 

@@ -30,9 +30,12 @@ PICK_BYTES = 1_500_000
 @dataclass
 class Faults:
     """What goes wrong, each so many times: `busy` answers (503 with Retry-After), parts broken off halfway (`drop`),
-    and parts sent with one byte flipped (`flip`)."""
+    parts sent with one byte flipped (`flip`), and orders that are taken, and their answer is lost (`lose`). With `keyless` it
+    keeps no keys of orders."""
 
     busy: int = 0
+    lose: int = 0
+    keyless: int = 0
     drop: int = 0
     flip: int = 0
     lock: threading.Lock = field(default_factory=threading.Lock, repr=False)
@@ -103,13 +106,22 @@ class StandIn:
         )
 
     def take_order(self, request: Request) -> Response:
-        return self._take(request, self.pace.prepare)
+        """Orders that are asked for again with the key of one that was taken are that one."""
+        key = "" if self.faults.keyless else request.headers.get("idempotency-key", "").strip('"')
+        with self.lock:
+            for path in sorted(self.orders.glob("*/order.json")) if key else ():
+                if self._load(path.parent.name).get("key") == key:
+                    return JSONResponse(self._told(path.parent.name), 201)
+            answer = self._take(request, self.pace.prepare, key)
+        if answer.status_code == 201 and self.faults.take("lose"):
+            return _problem(502, "the answer was lost on its way")
+        return answer
 
     def take_pick(self, request: Request) -> Response:
         """A selection small enough is ready at once."""
         return self._take(request, None)
 
-    def _take(self, request: Request, prepare: float | None) -> Response:
+    def _take(self, request: Request, prepare: float | None, key: str = "") -> Response:
         try:
             asked = json.loads(request.state.body)
             part_bytes = int(asked.pop("part_bytes", DEFAULT_PART_BYTES))
@@ -128,7 +140,7 @@ class StandIn:
         if prepare is None and self.account.counts(items)["bytes"] > PICK_BYTES:
             return _problem(413, f"that is more than {PICK_BYTES} bytes: order it")
         series = {"every_days": every, "repeat_until": until} if every else {}
-        order = self._new(scope, part_bytes, series)
+        order = self._new(scope, part_bytes, series | ({"key": key} if key else {}))
         if prepare is None:
             self._prepare(order, scope, part_bytes, 0.0)
         else:
@@ -212,7 +224,7 @@ class StandIn:
             ):
                 document = document | {"state": "lapsed", "parts": []}
                 self._save(order, document)
-        return {key: document[key] for key in ("id", "state", "statement", "parts", "series")}
+        return {key: document[key] for key in ("id", "state", "statement", "parts", "series", "key") if key in document}
 
     def show_order(self, request: Request) -> Response:
         order = request.path_params["order"]

@@ -19,6 +19,7 @@ from bramblemoor.errors import NotPossible
 
 Form = Literal["zip", "tar"]
 _EARLIEST, _LATEST = 315_532_800, 4_354_819_198  # what a ZIP entry's DOS time can say: 1980 to 2107
+_MOST_AT_ONCE = 1 << 30  # of lists and of shares of a ledger, which are read whole
 _TIMESTAMP = 0x5455  # Info-ZIP's extra field with the time of modification, UTC
 
 
@@ -126,6 +127,9 @@ class VolumeReader:
             raise OSError(0, f"the volume is damaged there: {error}") from error
 
     def content(self, name: str) -> bytes:
+        """A small entry, whole. Raises OSError as `pieces` does, and for one that is no small one."""
+        if name in self and self.size(name) > _MOST_AT_ONCE:
+            raise OSError(0, f"the volume's {name} is larger than can be")
         return b"".join(self.pieces(name))
 
     @contextmanager

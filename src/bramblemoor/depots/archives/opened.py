@@ -18,6 +18,7 @@ from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.durable import digest_of
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Finding
+from bramblemoor.library.told import Inside, inside_or_none
 
 SUFFIXES = (".zip", ".tar")
 DATA = "data/"
@@ -166,15 +167,19 @@ class _ArchiveShelf(Shelf):
             except OSError:
                 continue
             for name, digest in listed:
-                path = name.removeprefix(DATA)
+                path = inside_or_none(name.removeprefix(DATA)) if name.startswith(DATA) else None
                 if path == ledger_file.FILE:
                     shares += self._take_share(volume, name, digest)
-                elif not self.digest(path):
-                    self._put(path, digest, f"{number} {name}")
+                elif path is not None:
+                    if not self.digest(path):
+                        self._put(path, digest)
+                    self._put_content(digest, f"{number} {name}")
         if shares:
             self._whole = Path(self._place.name, "ledger.sqlite")
             ledger_file.merge(shares, self._whole)
-            self._put(ledger_file.FILE, digest_of(self._whole), f"- {self._whole}")
+            digest = digest_of(self._whole)
+            self._put(Inside(ledger_file.FILE), digest)
+            self._put_content(digest, f"- {self._whole}")
 
     def _take_share(self, volume: Volume, name: str, digest: str) -> list[Path]:
         share = Path(self._place.name, f"share-{volume.number}.sqlite")
@@ -185,14 +190,21 @@ class _ArchiveShelf(Shelf):
         if hashlib.sha256(content).hexdigest() != digest:
             return []
         share.write_bytes(content)
+        try:
+            ledger_file.require_inside(share)
+        except NotPossible:
+            return []
         return [share]
 
     def _find(self, sha256: str, path: str) -> tuple[Volume | None, str] | None:
-        lies = self._lies(sha256, path)
-        if lies is None:
-            return None
-        number, _, name = lies.partition(" ")
-        return (None if number == "-" else self._archive.volumes[int(number)]), name
+        found = None
+        for lies in self._lies(sha256, path):
+            number, _, name = lies.partition(" ")
+            volume = None if number == "-" else self._archive.volumes[int(number)]
+            if volume is None or name in volume.reader:
+                return volume, name
+            found = found or (volume, name)
+        return found
 
     def size(self, sha256: str, path: str) -> int:
         found = self._find(sha256, path)

@@ -13,6 +13,7 @@ from typing import Any, BinaryIO, cast
 
 from bramblemoor.depots.kinds.interface import Drive, Grade, Reading
 from bramblemoor.library.durable import flush_file, flush_many, same_bytes, set_time
+from bramblemoor.library.told import Inside, Root
 from bramblemoor.library.volumes import Volume, volume_of
 
 try:
@@ -26,7 +27,7 @@ _BLOCK = 4096
 _WINDOW = 1 << 20
 _BINARY = getattr(os, "O_BINARY", 0)  # Windows
 _WRITE = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | _BINARY
-_READ = os.O_RDONLY | _BINARY
+_READ = os.O_RDONLY | _BINARY | getattr(os, "O_NOFOLLOW", 0)  # a link to a good file is no copy of it
 
 
 class MediumFile(io.RawIOBase):
@@ -105,12 +106,27 @@ class FolderDrive(Drive):
     kind = "folder"
 
     @cached_property
+    def _prefix(self) -> str:
+        return f"{self.root}/"
+
+    @cached_property
+    def _ways(self) -> Root:
+        return Root(self.root)
+
+    @cached_property
     def volume(self) -> Volume:
         return volume_of(self.root)
 
     @property
     def device(self) -> str:
         return self.volume.device
+
+    @property
+    def seat(self) -> str:
+        # A folder that was moved on its drive is the same one; a copy of it is not.
+        if self.volume.keeps_folders:
+            return f"{self.volume.seat}/{(self.root / 'data').stat().st_ino}"
+        return f"{self.volume.seat}/{self.volume.below}"
 
     @property
     def spins(self) -> bool:
@@ -123,8 +139,14 @@ class FolderDrive(Drive):
         small = next((name for name in names if name.upper() not in names), None)
         return small is not None and os.path.lexists(self.root / small.upper())
 
+    def is_one(self, path: Path, other: Path) -> bool:
+        try:
+            return path.samefile(other) if self.volume.keeps_folders else self.folds_case
+        except OSError:
+            return False
+
     def open_to_write(self, path: Path) -> BinaryIO:
-        if self._can_prove and fcntl is not None:
+        if self.proves and fcntl is not None:
             try:
                 return cast(BinaryIO, _PastCache(str(path)))
             except OSError as error:
@@ -172,7 +194,9 @@ class FolderDrive(Drive):
 
     def open_descriptor(self, path: str) -> tuple[int, Grade]:
         """Open a file to read past the system's cache (O_DIRECT); where that is refused, drop what is cached of it."""
-        if self._can_prove:
+        if path.startswith(self._prefix):
+            self._ways.path(Inside(path[len(self._prefix) :]))
+        if self.proves:
             try:
                 return os.open(path, _READ | os.O_DIRECT), "medium"
             except OSError as error:
@@ -193,7 +217,7 @@ class FolderDrive(Drive):
                 return
 
     @cached_property
-    def _can_prove(self) -> bool:
+    def proves(self) -> bool:
         return self.volume.can_prove_reading and hasattr(os, "O_DIRECT") and hasattr(os, "preadv")
 
 

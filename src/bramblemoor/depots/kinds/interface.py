@@ -35,6 +35,16 @@ class Drive(ABC):
 
     @property
     @abstractmethod
+    def seat(self) -> str:
+        """Where the depot lies, so closely that a copy of it lies in another one: readings count only where they were made."""
+
+    @property
+    @abstractmethod
+    def proves(self) -> bool:
+        """Whether a reading there can be proven to come from the medium at all."""
+
+    @property
+    @abstractmethod
     def spins(self) -> bool:
         """Whether the system takes it for a spinning disk, which had better not write and read at once."""
 
@@ -42,6 +52,10 @@ class Drive(ABC):
     @abstractmethod
     def folds_case(self) -> bool:
         """Whether two names that differ only by case are one there."""
+
+    @abstractmethod
+    def is_one(self, path: Path, other: Path) -> bool:
+        """Whether two paths that differ only by case or composition lead to one file."""
 
     @abstractmethod
     def open_to_write(self, path: Path) -> BinaryIO:

@@ -9,6 +9,8 @@ from pathlib import Path
 from bramblemoor.errors import HostileArchive, PartsAmiss
 
 CHUNK = 1 << 20
+MOST = 1 << 62
+"""No size or place in an archive is as large; more could not be counted."""
 _DRIVE = re.compile(r"[A-Za-z]:")
 
 

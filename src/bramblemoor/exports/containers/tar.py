@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, cast
 
-from bramblemoor.exports.containers.interface import CHUNK, Container, Entry
+from bramblemoor.exports.containers.interface import CHUNK, MOST, Container, Entry
 
 _MOST_RATIO = 1100  # deflate cannot expand more than 1032 times
 _SLACK = 64 << 20
@@ -40,7 +40,7 @@ class TarPart(Container):
             with tarfile.open(fileobj=self._file, mode="r:") as archive:
                 while (member := archive.next()) is not None:
                     archive.members = []  # type: ignore[attr-defined]  # it would remember every one
-                    if member.offset_data + member.size > most:
+                    if member.size < 0 or member.offset_data + member.size > min(most, MOST):
                         raise self.broken(f"the entry {member.name!r} claims more bytes than there are")
                     self._refuse(member)
                     if member.isreg():

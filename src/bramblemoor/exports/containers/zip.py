@@ -9,7 +9,7 @@ from itertools import pairwise
 from pathlib import Path
 
 from bramblemoor.errors import HostileArchive, PartsAmiss
-from bramblemoor.exports.containers.interface import CHUNK, Container, Entry
+from bramblemoor.exports.containers.interface import CHUNK, MOST, Container, Entry
 
 _EOCD, _EOCD64, _LOCATOR64 = b"PK\5\6", b"PK\6\6", b"PK\6\7"
 _CENTRAL, _LOCAL = b"PK\1\2", b"PK\3\4"
@@ -98,6 +98,8 @@ class ZipPart(Container):
             reason = f"claims to grow from {packed} to {entry.size} bytes"
         elif entry.method == 0 and entry.size != packed:
             reason = "lies about its size"
+        elif max(entry.size, packed, entry.at) >= MOST:
+            reason = f"claims {entry.size} bytes, which no archive can hold"
         if reason:
             raise self.hostile(entry.name, reason)
         if flags & 1 or entry.method not in (0, 8):
