@@ -79,6 +79,7 @@ def add(
     yes: Annotated[bool, typer.Option("--yes", help="The site and the medium are new ones; do not ask.")] = False,
     stand_in: StandIn = "",
     stand_in_flips: Annotated[str, typer.Option("--stand-in-flips", metavar="FILE", hidden=True)] = "",
+    stand_in_folds: Annotated[bool, typer.Option("--stand-in-folds", hidden=True)] = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
@@ -97,7 +98,9 @@ def add(
         Terms(), year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
     )  # fmt: skip
     site, medium = _spelled(library, site, medium, yes=yes)
-    options = {"device": stand_in} | ({"flips": stand_in_flips} if stand_in_flips else {}) if stand_in else {}
+    options = {"device": stand_in} if stand_in else {}
+    options |= {"flips": stand_in_flips} if stand_in_flips else {}
+    options |= {"folds": "yes"} if stand_in_folds else {}
     with library.held():
         depot, known = add_depot(
             library, folder, name=name, site=site, medium=medium, kind=StandInDrive.kind if stand_in else "folder",

@@ -82,7 +82,11 @@ def pack(
     if json:
         finish(packing.receipt, json=True, attention=bool(packing.receipt.left_out or packing.receipt.findings))
         return
-    _print(library, packing)
+    if packing.volumes:
+        _print(library, packing)
+    else:
+        say.line(f"The archive at {packing.folder} was whole already; only its account was to be closed.")
+        say.line()
     finish(packing.receipt, json=False, attention=bool(packing.receipt.left_out or packing.receipt.findings))
 
 

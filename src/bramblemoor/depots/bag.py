@@ -1,6 +1,7 @@
 """BagIt bags (RFC 8493): manifests and tag files of a depot."""
 
 import os
+import re
 from collections.abc import Collection, Iterable, Iterator
 from contextlib import suppress
 from heapq import merge
@@ -11,18 +12,22 @@ from bramblemoor import __version__
 from bramblemoor.depots.line import LINE
 from bramblemoor.depots.run_lists import Sums
 from bramblemoor.library.durable import TEMPORARY, digest_of, replacing, write_atomically
-from bramblemoor.library.names import collision_key
+from bramblemoor.library.names import AMBIGUOUS, collision_key
 from bramblemoor.library.told import Inside, inside_or_none, is_plain_file
 from bramblemoor.library.walk import LITTER
 
 MANIFEST, TAG_MANIFEST, INFO = "manifest-sha256.txt", "tagmanifest-sha256.txt", "bag-info.txt"
+_ENCODED = re.compile("%(0D|0A|25)", re.IGNORECASE)
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 TAG_FOLDERS = ("readings", "receipts", "runs", "earlier")
 
 
 def manifest_line(digest: str, path: str) -> bytes:
-    """A line of a manifest; 2.1.3: percent, CR and LF in paths are percent-encoded."""
-    encoded = path.replace("%", "%25").replace("\r", "%0D").replace("\n", "%0A")
+    """A line of a manifest; 2.1.3: CR and LF in paths are percent-encoded, and so is a percent sign that could be mistaken.
+
+    Others stay as they are: `sha256sum -c` knows no such encoding, and readers of bags undo only these three.
+    """
+    encoded = AMBIGUOUS.sub("%25", path).replace("\r", "%0D").replace("\n", "%0A")
     return f"{digest}  {encoded}\n".encode()
 
 
@@ -38,7 +43,7 @@ def parsed(lines: Iterable[bytes]) -> Iterator[tuple[Inside, str]]:
     for raw in lines:
         digest, _, name = raw.decode("utf-8", "replace").rstrip("\n").partition("  ")
         if len(digest) == 64 and name:
-            path = inside_or_none(name.replace("%0D", "\r").replace("%0A", "\n").replace("%25", "%"))
+            path = inside_or_none(_ENCODED.sub(lambda found: chr(int(found[1], 16)), name) if "%" in name else name)
             if path is not None:
                 yield path, digest.lower()
 
@@ -78,9 +83,14 @@ def info(library: str, description: str, oxum: tuple[int, int], date: str, more:
     """bag-info.txt (2.2.2); `more` are further lines."""
     return (
         f"Bag-Software-Agent: Bramblemoor {__version__}\nBagging-Date: {date}\n"
-        f"External-Identifier: {library}\nExternal-Description: {description}\n"
+        f"External-Identifier: {_one_line(library)}\nExternal-Description: {_one_line(description)}\n"
         f"Payload-Oxum: {oxum[0]}.{oxum[1]}\n{more}"
     ).encode()
+
+
+def _one_line(text: str) -> str:
+    """A value as a line of bag-info.txt can hold it."""
+    return " ".join("".join(letter if letter.isprintable() else " " for letter in text).split())
 
 
 def write_tags(

@@ -1,5 +1,6 @@
 """A depot: a folder that holds a copy of the library as a bag, known by the id in its depot.toml."""
 
+import errno
 import tomllib
 import uuid
 from collections.abc import Iterator
@@ -75,6 +76,11 @@ class Depot:
     @property
     def data(self) -> Path:
         return self.root / "data"
+
+    def require_there(self) -> None:
+        """Raise OSError where the drive was unmounted meanwhile: what is at its path then is another folder."""
+        if not (self.root / DEPOT_MARK).is_file():
+            raise OSError(errno.ENODEV, "its drive is not mounted there any more", str(self.root))
 
     @contextmanager
     def held(self) -> Iterator[None]:

@@ -12,6 +12,8 @@ from bramblemoor.depots.terms import Terms
 from bramblemoor.errors import WrongUse
 from bramblemoor.library.home import Library
 
+PAYLOAD = "data"
+"""The folder of a depot that holds its copy."""
 LIBRARY = 0
 """How the ledger's copies name the library itself; a row there means trouble, for by default its files are good."""
 

@@ -99,6 +99,7 @@ def _mend_tags(
     if not amiss:
         return [], False
     said: dict[str, str] = dict(bag.read_manifest(depot.root / bag.TAG_MANIFEST))
+    depot.require_there()
     findings, fresh = [], []
     for path, what in amiss.items():
         if path == bag.TAG_MANIFEST:

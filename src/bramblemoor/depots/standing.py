@@ -6,15 +6,15 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Literal
 
-from bramblemoor.depots.known import LIBRARY, KnownDepot, known_depots
+from bramblemoor.depots.known import LIBRARY, PAYLOAD, KnownDepot, known_depots
 from bramblemoor.depots.tally import AMISS, FREED, LACKS, UNREAD, read_days, read_held, settle
 from bramblemoor.depots.terms import LACKING, chosen, prepare
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.copies import amiss
-from bramblemoor.library.erasing import device_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import folded
 from bramblemoor.library.receipts import stamp
+from bramblemoor.library.volumes import seat_of
 
 State = Literal["sound", "short", "single", "lost"]
 STATES: tuple[State, ...] = ("sound", "short", "single", "lost")
@@ -102,7 +102,7 @@ def judge(library: Library, holders: Sequence[Holder]) -> State:
 def holders_of(library: Library) -> list[Holder]:
     """The library, and every depot that is not retired."""
     home = library.settings.library
-    own = Holder(LIBRARY, "library", home.site, home.medium, device_of(library))
+    own = Holder(LIBRARY, "library", home.site, home.medium, library.device)
     return [own, *(_holder(depot) for depot in known_depots(library) if not depot.retired)]
 
 
@@ -149,6 +149,14 @@ class _Scale:
         words = {folded(word) for word in lost}
         self.gone = tuple(h for h in every if h.name in lost or {folded(h.site), folded(h.medium)} & words)
         self.holders = [holder for holder in every if holder not in self.gone]
+        # What lies elsewhere than it was read was read nowhere, though no run has met it there yet.
+        self._elsewhere = {
+            known.number
+            for known in known_depots(library)
+            if known.seat and (known.root / PAYLOAD).is_dir() and seat_of(known.root, PAYLOAD) != known.seat
+        }
+        if library.moved:
+            self._elsewhere.add(LIBRARY)
         self._today = now_seconds() // _DAY
         self._cutoff = self._today - library.settings.rule.fresh_days
         self.stands = {row["id"]: self._weighed(row["held"]) for row in self._db.execute("SELECT id, held FROM stands")}
@@ -156,11 +164,11 @@ class _Scale:
     def _weighed(self, held: str) -> tuple[State, dict[int, str]]:
         where = read_held(held)
         return judge(
-            self._library, [holder for holder in self.holders if self._counts(where.get(holder.number))]
+            self._library, [holder for holder in self.holders if self._counts(holder.number, where.get(holder.number))]
         ), where
 
-    def _counts(self, state: str | None) -> bool:
-        days = read_days(state)
+    def _counts(self, number: int, state: str | None) -> bool:
+        days = read_days(state) if number not in self._elsewhere else None
         return days is not None and days[0] >= self._cutoff and days[1] <= self._today
 
     def weigh(self, by: Literal["year", "shoot"]) -> Standing:
@@ -198,7 +206,9 @@ class _Scale:
         days = read_days(state)
         if days is not None:
             oldest = _day(days[0])
-            if days[1] > self._today:
+            if holder.holder.number in self._elsewhere:
+                holder.unread += units
+            elif days[1] > self._today:
                 holder.future += units
             elif days[0] >= self._cutoff:
                 holder.oldest = min(filter(None, (holder.oldest, oldest)))

@@ -171,6 +171,7 @@ def verify(
     for depot, result in zip(depots, results, strict=False):
         # New digests over a damaged tag file would make the damage look right: then the depot stays untouched.
         if os.access(depot.root, os.W_OK) and depot.id not in tags_amiss:
+            depot.require_there()
             tags = record_tags(result.reading(started, scope), receipt)
             for path, content in tags.items():
                 write_atomically(depot.root / path, content)

@@ -14,7 +14,6 @@ from pathlib import Path
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.clock import DAY
 from bramblemoor.library.home import Library
-from bramblemoor.library.volumes import volume_of
 
 _TABLE = """
     CREATE TEMP TABLE IF NOT EXISTS leaving (
@@ -146,10 +145,4 @@ def _is_there(path: str, size: int | None) -> bool:
 def devices(library: Library) -> dict[int, str]:
     """The physical device of each place in use, by number; the library's is 0."""
     rows = library.db.execute("SELECT number, device FROM depots WHERE retired = ''")
-    return {0: device_of(library)} | {row["number"]: row["device"] for row in rows}
-
-
-def device_of(library: Library) -> str:
-    """The physical device that the library lies on."""
-    home = library.settings.library
-    return f"pretend {home.stand_in}" if home.stand_in else volume_of(library.root).device
+    return {0: library.device} | {row["number"]: row["device"] for row in rows}

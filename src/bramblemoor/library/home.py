@@ -5,6 +5,7 @@ import sqlite3
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from functools import cached_property
 from pathlib import Path
 
 from bramblemoor.errors import LibraryInUse, NoLibrary, NotPossible, WrongUse
@@ -17,6 +18,7 @@ from bramblemoor.library.receipts import Finding, listing, moment_in_name
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
 from bramblemoor.library.told import Inside
+from bramblemoor.library.volumes import volume_of
 
 FOLDERS = ("pictures", "albums", "companions", "delivered", "ledger/receipts")
 DEPOT_MARK = "depot.toml"
@@ -90,10 +92,36 @@ class Library:
         finally:
             lock.release()
 
+    @cached_property
+    def device(self) -> str:
+        """The physical device that it lies on."""
+        home = self.settings.library
+        return f"pretend {home.stand_in}" if home.stand_in else volume_of(self.root).device
+
+    @property
+    def moved(self) -> bool:
+        """Whether it lies on another device than when it was last held: there it was not read."""
+        row = self.db.execute("SELECT value FROM meta WHERE key = 'device'").fetchone()
+        return row is not None and row["value"] != self.device
+
+    def _note_device(self) -> None:
+        row = self.db.execute("SELECT value FROM meta WHERE key = 'device'").fetchone()
+        if row is not None and row["value"] == self.device:
+            return
+        with self.ledger.changing() as db:
+            if row is not None:
+                db.execute("UPDATE files SET read_at = NULL")
+                self.seen.append(Finding(
+                    "library", "it lies on another drive than before, so that its own copies count again once they were read:"
+                    " bramblemoor verify library",
+                ))  # fmt: skip
+            db.execute("INSERT OR REPLACE INTO meta VALUES ('device', ?)", (self.device,))
+
     @contextmanager
     def _by_the_clock(self) -> Iterator[None]:
         """Note the run; what it reads by a clock that is far ahead does not count, though it be killed."""
         self.clock = self.read_clock()
+        self._note_device()
         if self.clock.ahead:
             with self.ledger.changing() as db:
                 forget_doubtful_readings(db, self.clock)
@@ -114,6 +142,8 @@ def create_library(root: Path, *, name: str, site: str, medium: str, stand_in: s
 
     Raises WrongUse where something else lies there, NotPossible where it cannot be written.
     """
+    if not name.isprintable() or not name.strip():
+        raise WrongUse(f"A library cannot be called {name!r}.", "Say what to call it: --name 'My pictures'.")
     if (root / SETTINGS_FILE).exists() and (root / ledger_file.FILE).exists():
         raise WrongUse(f"{root} is a library already.", "Use it as it is, or name another folder.")
     require_apart(root.parent, "a new library")

@@ -31,6 +31,22 @@ def safe_name(name: str) -> str:
     return _trimmed(stem + dot + ending) or "_"
 
 
+AMBIGUOUS = re.compile("%(?=0D|0A|25)", re.IGNORECASE)
+"""A percent sign that could be mistaken for the encoding of a list of checksums."""
+
+
+def listable(path: str) -> str:
+    """The path itself where lists of checksums can hold it, which programs other than ours read; else the nearest that they can.
+
+    Control characters and line ends go, as in names that are made here; and percent signs that could be mistaken.
+    """
+    steps = (
+        AMBIGUOUS.sub("_", "".join("_" if ord(letter) < 32 or 127 <= ord(letter) < 160 else letter for letter in step))
+        for step in path.split("/")
+    )
+    return "/".join(steps)
+
+
 def is_device_name(name: str) -> bool:
     """Whether Windows takes a name for a device, whatever its ending."""
     return name.split(".")[0].rstrip().lower() in _DEVICES

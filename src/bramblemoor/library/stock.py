@@ -19,7 +19,7 @@ from bramblemoor.library.comparing import Row, compare
 from bramblemoor.library.copies import UNBROUGHT
 from bramblemoor.library.durable import digest_of, flush_folder
 from bramblemoor.library.home import Library
-from bramblemoor.library.names import collision_key, free_name
+from bramblemoor.library.names import collision_key, free_name, listable
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.volumes import volume_of
@@ -119,6 +119,8 @@ def take_stock(library: Library, progress: Progress, *, yes: bool = False, enter
     _await_writers(library)
     _read_what_differs(library, progress)
     _pass_over_busy(library, stock)
+    if enter:
+        _rename_unlistable(library, stock)
     _recognise_moves(library)
     # What a restore could not bring has not vanished: it never was here.
     library.db.execute(f"DELETE FROM temp.stock WHERE kind = 'vanished' AND file IN ({UNBROUGHT})")
@@ -212,6 +214,35 @@ def _digest(path: Path) -> str:
         return digest_of(path)
     except OSError:
         return ""
+
+
+def _rename_unlistable(library: Library, stock: Stock) -> None:
+    """What is new under a name with control characters, or that no list of checksums can hold, gets one near it, and is told."""
+    rows = library.db.execute("SELECT path, ctime_ns FROM temp.stock WHERE kind = 'new'").fetchall()
+    for row in rows:
+        old, wanted = row["path"], listable(row["path"])
+        if wanted == old:
+            continue
+        folder, _, name = wanted.rpartition("/")
+        name = free_name(name, lambda candidate, folder=folder: os.path.lexists(library.root / folder / candidate))  # type: ignore[misc]
+        fresh = f"{folder}/{name}" if folder else name
+        try:
+            (library.root / folder).mkdir(parents=True, exist_ok=True)
+            (library.root / old).rename(library.root / fresh)
+            flush_folder(library.root / folder)
+        except OSError as error:
+            stock.findings.append(
+                Finding(old, f"its name cannot be listed, and it could not be renamed ({error.strerror})")
+            )
+            continue
+        status = (library.root / fresh).stat()
+        library.db.execute(
+            "UPDATE temp.stock SET path = ?, was = ?, ctime_ns = ? WHERE path = ?",
+            (fresh, old, status.st_ctime_ns, old),
+        )
+        stock.findings.append(
+            Finding(fresh, "it was renamed: its name had characters that not every list and drive can hold")
+        )
 
 
 def _recognise_moves(library: Library) -> None:

@@ -161,7 +161,8 @@ def _moved(library: Library) -> None:
 
 
 def _file(row: sqlite3.Row, role: str, media: str = "", width: int = 0, height: int = 0) -> NewFile:
-    return NewFile(role, row["path"], row["bytes"], row["sha256"], row["mtime_ns"], media, width, height)
+    former = str(row["was"]).rpartition("/")[2] if "was" in row.keys() and row["was"] and row["kind"] == "new" else ""  # noqa: SIM118
+    return NewFile(role, row["path"], row["bytes"], row["sha256"], row["mtime_ns"], media, width, height, former)
 
 
 def _claims_of_sidecar(library: Library, frame: int, path: str) -> Iterator[Finding]:

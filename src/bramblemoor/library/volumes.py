@@ -68,6 +68,20 @@ def volume_of(folder: Path) -> Volume:
     return Volume(best.file_system, drive.device, drive.seat, keeps_folders, below, _spins(best))
 
 
+def seat_of(folder: Path, marked: str) -> str:
+    """Where a folder lies, so closely that a copy of it lies in another seat; `marked` is a folder in it that is never made anew.
+
+    A folder that was moved on its drive keeps its seat, as far as the file system can tell folders apart.
+    """
+    volume = volume_of(folder)
+    if not volume.keeps_folders:
+        return f"{volume.seat}/{volume.below}"
+    try:
+        return f"{volume.seat}/{(folder / marked).stat().st_ino}"
+    except OSError:
+        return f"{volume.seat}/nothing"
+
+
 class Mount(NamedTuple):
     """A line of the kernel's list of what is mounted."""
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from functools import cached_property
 from pathlib import Path
 from typing import BinaryIO, cast
 
@@ -10,12 +11,17 @@ from bramblemoor.depots.kinds.interface import Grade, Reading
 
 
 class StandInDrive(FolderDrive):
-    """Options: `device`, the name it passes for; `flips`, a file name in which one bit goes wrong while it is written.
+    """Options: `device`, the name it passes for; `flips`, a file name in which one bit goes wrong while it is written; `folds`, to
+    pass for one that does not tell capitals apart.
 
     Its readings always pass for readings from the medium: the pretence is the point, and every report says so.
     """
 
     kind = "stand-in drive"
+
+    @cached_property
+    def folds_case(self) -> bool:
+        return bool(self.options.get("folds"))
 
     @property
     def device(self) -> str:

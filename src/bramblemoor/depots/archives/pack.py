@@ -33,13 +33,17 @@ from bramblemoor.library.receipts import (
     Kept,
     LeftOut,
     Receipt,
+    encode,
+    listing,
     next_number,
+    read_receipt,
     stamp,
     write_receipt,
 )
 from bramblemoor.library.settings import FILE as SETTINGS
 from bramblemoor.library.stock import take_stock
 
+_FINISHED = "finished.json"
 _AT_HAND = 128 << 20  # a larger file is read twice: once to see whether it is right, once to pack it
 
 
@@ -57,7 +61,7 @@ class Packed:
 
 @dataclass
 class Packing:
-    """What came of a run. `left` volumes are still to be written: it was stopped."""
+    """What came of a run. `left` volumes are still to be written: it was stopped; without any volume it was finished before."""
 
     archive: str
     folder: Path
@@ -97,6 +101,8 @@ def pack(
     """
     started = stamp(now_utc())
     work = folder / f"{wish.name}.unfinished"
+    if (finished := _finished(library, work, folder, wish)) is not None:
+        return finished
     folder.mkdir(parents=True, exist_ok=True)
     work.mkdir(exist_ok=True)
     try:
@@ -114,10 +120,36 @@ def pack(
     result = Packing(archive, folder, run.done, filling.count - len(run.done))
     if not result.left:
         result.receipt = run.receipt(started)
-        write_receipt(library.receipts, result.receipt)
-        shutil.rmtree(work)
-        flush_folder(folder)
+        write_atomically(work / _FINISHED, encode(result.receipt))
+        _close(library, work, result.receipt)
     return result
+
+
+def _close(library: Library, work: Path, receipt: Receipt) -> None:
+    """End a run whose volumes are all there: its receipt, then its folder. What tells that it is finished goes last."""
+    if not (library.receipts / receipt.file_name).exists():
+        write_receipt(library.receipts, receipt)
+    for path in work.iterdir():
+        if path.name != _FINISHED:
+            path.unlink()
+    (work / _FINISHED).unlink()
+    work.rmdir()
+    flush_folder(work.parent)
+
+
+def _finished(library: Library, work: Path, folder: Path, wish: Wish) -> Packing | None:
+    """An archive that was whole when its run was killed at the very end: only tidying up was left."""
+    if (work / _FINISHED).is_file():
+        receipt = read_receipt(work / _FINISHED)
+        _close(library, work, receipt)
+        return Packing("", folder, receipt=receipt)
+    if work.is_dir() and not any(work.iterdir()) and any(folder.glob(f"{escape(wish.name)}-*-of-*.{wish.form}")):
+        for name in reversed(listing(library.receipts)):
+            receipt = read_receipt(library.receipts / name)
+            if receipt.run == "pack" and receipt.about.get("archive", "").startswith(f"{wish.name} ("):
+                work.rmdir()
+                return Packing("", folder, receipt=receipt)
+    return None
 
 
 def _begun(work: Path, folder: Path, wish: Wish, filling: Filling) -> str:

@@ -12,9 +12,10 @@ from pathlib import Path
 from typing import Any, BinaryIO, cast
 
 from bramblemoor.depots.kinds.interface import Drive, Grade, Reading
+from bramblemoor.depots.known import PAYLOAD
 from bramblemoor.library.durable import flush_file, flush_many, same_bytes, set_time
 from bramblemoor.library.told import Inside, Root
-from bramblemoor.library.volumes import Volume, volume_of
+from bramblemoor.library.volumes import Volume, seat_of, volume_of
 
 try:
     import fcntl
@@ -123,10 +124,7 @@ class FolderDrive(Drive):
 
     @property
     def seat(self) -> str:
-        # A folder that was moved on its drive is the same one; a copy of it is not.
-        if self.volume.keeps_folders:
-            return f"{self.volume.seat}/{(self.root / 'data').stat().st_ino}"
-        return f"{self.volume.seat}/{self.volume.below}"
+        return seat_of(self.root, PAYLOAD)
 
     @property
     def spins(self) -> bool:

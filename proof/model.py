@@ -1,0 +1,391 @@
+"""A model of a studio over the years: people, drives and accidents in any order, against a count made from disk alone.
+
+It does what people and drives do (new pictures, renames, retouching, rot, unplugging, copying by hand, clones, clocks), and runs
+real commands between. After each command every content that was there is still held by as many places as the rule asks,
+unless a person let it go by name; and `standing` counts no frame at a place where it is not.
+
+usage: model.py [--steps N] [--seed N]
+"""
+
+import argparse
+import hashlib
+import json
+import os
+import random
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+HEAD = bytes.fromhex("ffd8ffe000104a46494600010100000100010000ffdb004300") + b"\x01" * 64
+LEAST = 2  # copies elsewhere that the rule for erasing asks for
+DEPOTS = {
+    "heron": ("studio", "ssd", ()),
+    "otter": ("studio", "hdd", ("--keep-for", "none")),
+    "dipper": ("cottage", "hdd", ("--year", "2026", "--keep-for", "30")),
+    "swift": ("boathouse", "usb", ("--stand-in-folds",)),
+}
+_CLOCK = """
+import os, time
+shift, real = float(os.environ.get("DAYS_AHEAD", "0")) * 86400, time.time
+if shift:
+    time.time = lambda: real() + shift
+"""
+
+
+class Broken(AssertionError):
+    """What should never be, with the steps that led there."""
+
+
+class Studio:
+    """One library and four depots on disk, and what people know of them. `say` is told each step."""
+
+    def __init__(self, folder: Path, chance: random.Random, say: Callable[[str], None] = lambda text: None) -> None:
+        self.folder, self.chance, self.say = folder, chance, say
+        self.steps: list[str] = []
+        self.days = 0.0
+        self.made = 0
+        self.away: set[str] = set()  # depots that are unplugged
+        self.let_go: set[str] = set()  # digests of contents that a person gave up by name
+        self.unnoticed: set[tuple[str, str]] = set()  # (place, digest) of what went wrong where, and was not read since
+        (folder / "site").mkdir()
+        (folder / "site/sitecustomize.py").write_text(_CLOCK)
+        self.library = folder / "library"
+        self.run("new", folder / "library", "--stand-in", "desk", cwd=folder)
+        for _ in range(4):
+            self._new_picture()
+        for name, (site, medium, more) in DEPOTS.items():
+            (folder / name).mkdir()
+            self.run(
+                "depot", "add", name, folder / name, "--site", site, "--medium", medium, "--stand-in", name, *more, code=0,
+            )  # fmt: skip
+        self.run("backup", code=0)
+
+    # What is on disk, by nothing but looking.
+
+    def place(self, name: str) -> Path:
+        if name == "library":
+            return self.library
+        return self.folder / (f"{name} (unplugged)" if name in self.away else name)
+
+    def contents(self, name: str) -> dict[str, int]:
+        """Digests of the pictures at a place, earlier versions too, and how often each lies there."""
+        root = self.place(name)
+        tops = (
+            (root / "pictures", root / "set-aside") if name == "library" else (root / "data/pictures", root / "earlier")
+        )
+        found: dict[str, int] = {}
+        for top in tops:
+            for path in top.rglob("*.[jJ][pP][gG]") if top.is_dir() else ():
+                if path.is_file() and not path.is_symlink():
+                    digest = hashlib.sha256(path.read_bytes()).hexdigest()
+                    found[digest] = found.get(digest, 0) + 1
+        return found
+
+    def places(self) -> dict[str, set[str]]:
+        """At which places each content lies now."""
+        held: dict[str, set[str]] = {}
+        for name in ("library", *DEPOTS):
+            for digest in self.contents(name):
+                held.setdefault(digest, set()).add(name)
+        return held
+
+    def frames(self) -> dict[str, str]:
+        """Digest and path of each frame's original that the ledger has."""
+        with sqlite3.connect(f"file:{self.library}/ledger/ledger.sqlite?mode=ro", uri=True) as db:
+            return dict(db.execute("SELECT sha256, path FROM files WHERE role = 'original'").fetchall())
+
+    # Running commands, and what must hold after each.
+
+    def run(
+        self, *command: str | Path, code: int | None = None, kill_after: float = 0, cwd: Path | None = None
+    ) -> subprocess.CompletedProcess[str]:
+        arguments = [sys.executable, "-m", "bramblemoor", *map(str, command)]
+        environment = os.environ | {
+            "PYTHONPATH": str(self.folder / "site"), "DAYS_AHEAD": str(self.days), "COLUMNS": "200",
+            "BRAMBLEMOOR_SECRETS": str(self.folder / "tokens"),
+        }  # fmt: skip
+        process = subprocess.Popen(
+            arguments, cwd=cwd or self.library, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        if kill_after:
+            time.sleep(kill_after)
+            process.send_signal(signal.SIGKILL)
+        out, err = process.communicate()
+        done = subprocess.CompletedProcess(arguments, process.returncode, out, err)
+        if "Traceback" in err or (code is not None and done.returncode != code):
+            raise Broken(f"{command} ended with {done.returncode}\n{out}\n{err}\n" + self.history())
+        return done
+
+    def history(self) -> str:
+        return "\n".join(self.steps)
+
+    def command(self, *command: str | Path, kill_after: float = 0) -> str:
+        """A command, with the counts before and after."""
+        before = {digest: len(held) for digest, held in self.places().items()}
+        done = self.run(*command, kill_after=kill_after)
+        after = self.places()
+        for digest, count in before.items():
+            left = len(after.get(digest, ()))
+            if digest not in self.let_go and left < min(count, LEAST + 1) and left < count and left < LEAST:
+                raise Broken(
+                    f"{' '.join(map(str, command))} gave up a copy of {digest[:8]}: {count} places before, {left} after\n"
+                    f"{done.stdout}\n{done.stderr}\n{self.history()}"
+                )
+        self._look_at_standing()
+        return done.stdout + done.stderr
+
+    def _look_at_standing(self) -> None:
+        """No place counts for a frame that is not there as it was, unless that happened since it was read."""
+        done = self.run("standing", "--json")
+        if done.returncode not in (0, 1):
+            raise Broken(f"standing: {done.stderr}\n{self.history()}")
+        told: dict[str, Any] = json.loads(done.stdout)
+        on_disk, frames = self.places(), self.frames()
+        for holder in told["holders"]:
+            name = holder["name"]
+            most = sum(name in on_disk.get(digest, ()) or (name, digest) in self.unnoticed for digest in frames)
+            if holder["frames"] > most:
+                raise Broken(f"standing counts {holder['frames']} frames at {name}, where {most} are\n{self.history()}")
+        sound = sum(
+            len(on_disk.get(digest, set()) | {place for place, what in self.unnoticed if what == digest}) >= LEAST + 1
+            for digest in frames
+        )
+        if told["states"].get("sound", 0) > sound:
+            raise Broken(f"standing calls {told['states']['sound']} frames sound, and {sound} are\n{self.history()}")
+
+    # What people, drives and commands do.
+
+    def _new_picture(self) -> None:
+        self.made += 1
+        year = self.chance.choice((2024, 2026))
+        path = (
+            self.library
+            / f"pictures/{year}/{year}{self.made % 12 + 1:02}{self.made % 28 + 1:02}_12{self.made % 60:02}00.jpg"
+        )
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if not path.exists():
+            path.write_bytes(HEAD + f"picture {self.made} of {year} ".encode() * 60)
+            self._age(path)
+
+    @staticmethod
+    def _age(path: Path) -> None:
+        """As if it had been left alone for a while: nobody has to wait for whoever writes it."""
+        os.utime(path, (time.time() - 100, time.time() - 100))
+
+    def _mine(self) -> list[Path]:
+        return sorted(path for path in (self.library / "pictures").rglob("*.[jJ][pP][gG]") if path.is_file())
+
+    def _pick(self) -> Path | None:
+        mine = self._mine()
+        return self.chance.choice(mine) if mine else None
+
+    def _gone_here(self, path: Path) -> None:
+        self.unnoticed.add(("library", hashlib.sha256(path.read_bytes()).hexdigest()))
+
+    def new_picture(self) -> None:
+        self._new_picture()
+
+    def rename(self) -> None:
+        path = self._pick()
+        if path is not None:
+            name = self.chance.choice(
+                (path.name.swapcase(), f"x{self.made}{path.name[-12:]}", path.name.replace("_", "-"))
+            )
+            target = path.with_name(name)
+            if not target.exists():
+                path.rename(target)
+
+    def rename_folder(self) -> None:
+        folders = sorted({path.parent for path in self._mine()})
+        if folders:
+            folder = self.chance.choice(folders)
+            target = folder.with_name(self.chance.choice((folder.name.swapcase(), f"{folder.name} x", "Reed cutting")))
+            if not target.exists():
+                folder.rename(target)
+
+    def move_over(self) -> None:
+        mine = self._mine()
+        if len(mine) > 3:
+            one, other = self.chance.sample(mine, 2)
+            self._gone_here(other)
+            one.replace(other)
+
+    def retouch(self) -> None:
+        path = self._pick()
+        if path is not None:
+            self._gone_here(path)
+            path.write_bytes(HEAD + f"retouched {self.made} {time.monotonic_ns()} ".encode() * 50)
+            self._age(path)
+            if self.chance.random() < 0.5:
+                self.command("stocktake", "--yes")
+                frames = {path: digest for digest, path in self.frames().items()}
+                here = path.relative_to(self.library).as_posix()
+                if here in frames:
+                    self.let_go.add(frames[here])
+                self.command("stocktake", "--accept", here, "--yes")
+
+    def delete(self) -> None:
+        path = self._pick()
+        if path is not None:
+            self._gone_here(path)
+            digest = hashlib.sha256(path.read_bytes()).hexdigest()
+            path.unlink()
+            if self.chance.random() < 0.5:
+                self.command("stocktake", "--yes")
+                self.let_go.add(digest)
+                self.command("stocktake", "--let-go", path.relative_to(self.library).as_posix(), "--yes")
+
+    def rot(self) -> None:
+        name = self.chance.choice(("library", *DEPOTS))
+        top = self.place(name) / ("pictures" if name == "library" else "data/pictures")
+        files = sorted(path for path in top.rglob("*.[jJ][pP][gG]") if path.is_file())
+        if files:
+            path = self.chance.choice(files)
+            status, content = path.stat(), bytearray(path.read_bytes())
+            digest = hashlib.sha256(content).hexdigest()
+            # Of what is left of a content nobody can bring back the last: that is the drive's doing, not the program's.
+            if len(self.places().get(digest, ())) > LEAST:
+                self.unnoticed.add((name, digest))
+                content[-5] ^= 1
+                path.write_bytes(content)
+                os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
+
+    def unplug(self) -> None:
+        name = self.chance.choice([*DEPOTS])
+        if name not in self.away:
+            (self.folder / name).rename(self.folder / f"{name} (unplugged)")
+            self.away.add(name)
+
+    def plug_in(self) -> None:
+        for name in sorted(self.away):
+            self.away.discard(name)
+            (self.folder / f"{name} (unplugged)").rename(self.folder / name)
+
+    def copy_depot_by_hand(self) -> None:
+        name = self.chance.choice([*DEPOTS])
+        if name not in self.away:
+            shutil.copytree(self.folder / name, self.folder / "copied", copy_function=shutil.copy2)
+            shutil.rmtree(self.folder / name)
+            (self.folder / "copied").rename(self.folder / name)
+            told = json.loads(self.run("standing", "--json").stdout)
+            held = next((one["frames"] for one in told["holders"] if one["name"] == name), 0)
+            if held:
+                raise Broken(f"{name} was copied by hand, and counts for {held} frames unread\n{self.history()}")
+
+    def another_library(self) -> None:
+        """A clone of the library goes its own way at one drive, and is given up."""
+        fork = self.folder / "fork"
+        shutil.copytree(self.library, fork, copy_function=shutil.copy2)
+        own = HEAD + f"only the fork has this {time.monotonic_ns()} ".encode() * 40
+        (fork / "pictures/fork.jpg").write_bytes(own)
+        name = self.chance.choice([name for name in DEPOTS if name not in self.away] or [""])
+        if name:
+            self.run("backup", name, "--yes", cwd=fork)
+            self.command("backup", name, "--yes")
+            if self.chance.random() < 0.5:
+                self.command("depot", "adopt", name)
+        shutil.rmtree(fork)
+
+    def narrow(self) -> None:
+        name = self.chance.choice([*DEPOTS])
+        self.command("depot", "change", name, "--year", self.chance.choice(("2026", "2024", "2204", "")))
+
+    def keep_for(self) -> None:
+        self.command(
+            "depot", "change", self.chance.choice([*DEPOTS]), "--keep-for", self.chance.choice(("ever", "none", "20"))
+        )
+
+    def age(self) -> None:
+        self.days += self.chance.choice((1, 20, 40, 100))
+
+    def clock_jumps(self) -> None:
+        before, self.days = self.days, self.days + self.chance.choice((-400, 4000))
+        for command in self.chance.sample((("backup", "--yes"), ("verify",), ("stocktake", "--yes")), 2):
+            self.command(*command)
+        self.days = before
+        self.command("standing")
+
+    def backup(self) -> None:
+        self.command("backup", *self.chance.choice(((), ("--yes",), ("--yes",))))
+
+    def backup_is_killed(self) -> None:
+        self.command("backup", "--yes", kill_after=self.chance.uniform(0.2, 0.9))
+
+    def verify(self) -> None:
+        self.command("verify")
+        if "Nothing speaks" in self.run("clock").stdout:
+            known = {"library", *DEPOTS} - self.away
+            self.unnoticed = {(place, digest) for place, digest in self.unnoticed if place not in known}
+
+    def mend(self) -> None:
+        self.command("mend")
+
+    def level(self) -> None:
+        one, other = self.chance.sample([*DEPOTS], 2)
+        if not {one, other} & self.away:
+            self.command("depot", "level", self.folder / one, self.folder / other)
+
+    def put_away(self) -> None:
+        self.command("bind", "2024", "--at", "heron", "--at", "otter", "--yes")
+        self.command("backup", "--yes")
+        self.command("free", "2024", "--yes")
+
+    def reopen(self) -> None:
+        self.command("reopen", "2024")
+
+    def purge(self) -> None:
+        self.command("purge", self.chance.choice([*DEPOTS]), "--older-than", "0", "--yes")
+
+    def retire(self) -> None:
+        name = self.chance.choice([*DEPOTS])
+        self.command("depot", "retire", name)
+        self.command("backup", "--yes")
+        self.command("depot", "retire", name, "--undo")
+
+    def step(self) -> None:
+        name, do = self.chance.choice(self.actions())
+        self.steps.append(f"{len(self.steps) + 1}. {name} (day {self.days:.0f})")
+        self.say(self.steps[-1])
+        do()
+
+    def actions(self) -> list[tuple[str, Callable[[], None]]]:
+        """What may happen, the usual things more often."""
+        often = (self.backup, self.backup, self.verify, self.mend, self.new_picture)
+        rest = (
+            self.rename, self.rename_folder, self.move_over, self.retouch, self.delete, self.rot, self.unplug, self.plug_in,
+            self.plug_in, self.copy_depot_by_hand, self.another_library, self.narrow, self.keep_for, self.age, self.clock_jumps,
+            self.backup_is_killed, self.level, self.put_away, self.reopen, self.purge, self.retire,
+        )  # fmt: skip
+        return [(do.__name__, do) for do in (*often, *rest)]
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--steps", type=int, default=3000)
+    parser.add_argument("--seed", type=int, default=None)
+    parser.add_argument("--each", type=int, default=40, help="steps of one studio before another begins")
+    given = parser.parse_args()
+    seed = given.seed if given.seed is not None else random.SystemRandom().randrange(1 << 30)
+    print(f"seed {seed}")
+    memory = Path("/dev/shm")
+    done = 0
+    while done < given.steps:
+        chance = random.Random(f"{seed} {done}")
+        with tempfile.TemporaryDirectory(dir=memory if memory.is_dir() else None) as place:
+            studio = Studio(Path(place), chance)
+            for _ in range(min(given.each, given.steps - done)):
+                studio.step()
+                done += 1
+        print(f"{done} steps held", flush=True)
+
+
+if __name__ == "__main__":
+    main()
