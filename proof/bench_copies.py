@@ -174,11 +174,12 @@ def standing(root: Path, frames: int) -> None:
         WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < {frames})
         INSERT INTO frames (id, folder, name, kind, shown, year) SELECT i, 'pictures/' || (2000 + i * 25 / {frames + 1}) || '/'
             || (i / 500), 'B' || i || '.jpg', 'photo', '2000', 2000 + i * 25 / {frames + 1} FROM n;
-        INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns)
-            SELECT id, 'original', folder || '/' || name, folder || '/' || name, 5000000, printf('%064x', id), 0 FROM frames;
-        INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns)
+        INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns, read_at)
+            SELECT id, 'original', folder || '/' || name, folder || '/' || name, 5000000, printf('%064x', id), 0,
+            {now} - 86400 * ((id / 20000) % 170) FROM frames;
+        INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns, read_at)
             SELECT id, 'sidecar', folder || '/' || name || '.xmp', folder || '/' || name || '.xmp', 2000,
-            printf('%064x', -id), 0 FROM frames;
+            printf('%064x', -id), 0, {now} - 86400 * ((id / 20000) % 170) FROM frames;
         INSERT INTO copies (depot, file, state, read_at) SELECT d.number, f.id, iif((f.id * 7 + d.number) % 9973, 'proven',
             'damaged'), {now} - 86400 * ((f.id / 20000 + d.number) % 170) FROM files f, depots d;
         COMMIT;""")

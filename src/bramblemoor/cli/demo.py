@@ -301,7 +301,8 @@ class _Tour:
 
         self.step += 1
         say.line()
-        say.line(textwrap.fill(f"{self.step}. {text}", 100, subsequent_indent="   "))
+        for line in textwrap.wrap(f"{self.step}. {text}", 100, subsequent_indent="   "):
+            say.line(line)
         sys.stdout.flush()
 
     def _enter(self, folder: str) -> None:

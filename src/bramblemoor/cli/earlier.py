@@ -74,6 +74,10 @@ def purge(
     older_than: Annotated[
         int | None, typer.Option("--older-than", metavar="DAYS", min=0, help="Or: longer ago than this.")
     ] = None,
+    also_unknown: Annotated[
+        bool,
+        typer.Option("--also-unknown", help="Also what this library has never had; it may be somebody's only copy."),
+    ] = False,
     yes: Annotated[bool, typer.Option("--yes", help="Do it without asking.")] = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
@@ -101,12 +105,15 @@ def purge(
             return
         size = say.size(sum(one.bytes for one in due))
         if not yes and not typer.confirm(
-            say.shown(f"Delete {say.many(len(due), 'earlier version')} ({size}) at the depot {depot} for good?"),
+            say.shown(
+                f"Delete {say.many(len(due), 'earlier version')} ({size}) at the depot {depot} for good?"
+                + (" What this library has never had goes, too." if also_unknown else "")
+            ),
             err=True,
         ):
             say.note("Nothing was deleted.")
             raise typer.Exit(1)
-        gone, stay = run(library, opened[0], due, within_reach(library, opened))
+        gone, stay = run(library, opened[0], due, within_reach(library, opened), also_unknown=also_unknown)
         receipt = write_purge_receipt(library, opened[0], gone, started)
     if json:
         say.as_json(receipt_document(receipt) | {"stay": [one.path for one in stay]})
@@ -117,7 +124,7 @@ def purge(
         if stay:
             say.line(
                 f"{say.many(len(stay), 'file')} stay there: too few other drives are known to hold the same, or nobody here has"
-                " ever had them. To have them in the library, restore them to a folder first."
+                " ever had them (--also-unknown). To have them in the library, restore them to a folder first."
             )
     if stay:
         raise typer.Exit(1)

@@ -181,6 +181,8 @@ def _require_no_mass(library: Library, member: Member, within: Within) -> None:
     pictures, others = db.execute(
         f"SELECT coalesce(sum({picture}), 0), coalesce(sum(NOT ({picture})), 0) FROM temp.leaving WHERE NOT stays"
     ).fetchone()
+    if pictures <= 1 and others <= _FEW:
+        return
     held = db.execute(
         f"SELECT count(*) FROM (SELECT coalesce(c.path, f.path) AS path FROM copies c JOIN files f ON f.id = c.file"
         f" WHERE c.depot = ? AND c.state != 'missing' UNION ALL SELECT path FROM leftovers WHERE depot = ?) WHERE {picture}",

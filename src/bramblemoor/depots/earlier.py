@@ -5,7 +5,7 @@ import os
 import re
 import shutil
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
@@ -131,11 +131,12 @@ class StateThen:
 
 
 def purge(
-    library: Library, depot: Depot, due: Iterable[Version], within: Within
+    library: Library, depot: Depot, due: Sequence[Version], within: Within, *, also_unknown: bool = False
 ) -> tuple[list[Version], list[Version]]:
     """Delete earlier versions for good; returns what was deleted, and what had to stay.
 
-    The rule for giving up a copy is asked for each; one that was damaged is no copy of anything. The caller holds the depot.
+    The rule for giving up a copy is asked for each; one that was damaged is no copy of anything. With `also_unknown` what nobody
+    here has ever had goes, too: a person has said so. The caller holds the depot.
     """
     erasing = Erasing(library, within)
     number = number_in(library, depot.id)
@@ -143,7 +144,7 @@ def purge(
         "INSERT OR REPLACE INTO temp.leaving (depot, path, sha256, bytes, why) VALUES (?, ?, ?, ?, '')",
         ((number, one.lies, one.sha256, one.bytes) for one in due if not one.mended),
     )
-    erasing.weigh(for_good=True)
+    erasing.weigh(for_good=not also_unknown)
     staying = {row["path"] for row in erasing.staying()}
     gone = [one for one in due if one.lies not in staying]
     if gone:

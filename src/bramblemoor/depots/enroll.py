@@ -315,7 +315,8 @@ def repair_depot(library: Library, known: KnownDepot, root: Path) -> list[str]:
         sound = None
     line = read_line(root)
     line_is_sound = bag.fits(root, LINE) and bool(line.digest or not known.line)
-    if sound is not None and (line_is_sound or sound.id != known.id):
+    is_as_agreed = sound == identity_of(library, known)
+    if sound is not None and (sound.id != known.id or (line_is_sound and is_as_agreed)):
         raise WrongUse(f"{root / DEPOT_MARK} is sound, of the depot {sound.name}.", "There is nothing to repair.")
     info = root / bag.INFO
     if not info.is_file() or f"External-Identifier: {library.settings.library.id}\n" not in info.read_text(
@@ -325,7 +326,7 @@ def repair_depot(library: Library, known: KnownDepot, root: Path) -> list[str]:
             f"{root} holds no copy of this library.", "Name the folder that the depot lies in, with its bag-info.txt."
         )
     fresh = []
-    if sound is None:
+    if not is_as_agreed:
         write_identity(root, identity_of(library, known))
         fresh.append(DEPOT_MARK)
     if not line_is_sound:

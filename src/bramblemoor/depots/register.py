@@ -14,7 +14,7 @@ from bramblemoor.depots import bag
 from bramblemoor.depots.bag import TAG_MANIFEST, fits
 from bramblemoor.depots.depot import Depot, Identity, open_depot, read_identity
 from bramblemoor.depots.drives import find_depot
-from bramblemoor.depots.earlier import finish_purge
+from bramblemoor.depots.earlier import finish_purge, moment_of
 from bramblemoor.depots.journal import finish_interrupted, open_run
 from bramblemoor.depots.kinds import open_drive
 from bramblemoor.depots.known import LIBRARY, KnownDepot, known_depots, number_in
@@ -22,9 +22,12 @@ from bramblemoor.depots.line import LINE, digest_after, read_line
 from bramblemoor.depots.placing import Intent
 from bramblemoor.depots.tally import settle
 from bramblemoor.errors import DepotTrouble
+from bramblemoor.frames.moments import now_seconds
+from bramblemoor.library.clock import DAY
 from bramblemoor.library.durable import digest_of
 from bramblemoor.library.erasing import Within
 from bramblemoor.library.home import DEPOT_MARK, Library
+from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.lineage import descends_from
 from bramblemoor.library.receipts import Finding, seconds
 
@@ -164,6 +167,11 @@ def follow_line(library: Library, known: KnownDepot, depot: Depot) -> None:
     Raises DepotTrouble where a depot has seen a ledger that this one does not descend from, or is an old clone.
     """
     root, line = depot.root, read_line(depot.root)
+    if line.run and (told := moment_of(line.run)) and seconds(told) > now_seconds() + DAY:
+        library.seen.append(Finding(
+            f"depot {known.name}", f"its last run was on {told[:10]}, which is in the future by this clock: one of the two"
+            " clocks was wrong, and what was read then does not count",
+        ))  # fmt: skip
     if line.digest == known.line and (line.digest or not known.runs):
         _note_stranger(library, known, "")
         return
@@ -236,13 +244,17 @@ def learn_contents(library: Library, depot: Depot) -> int:
         )
         db.execute(
             "INSERT INTO leftovers SELECT ?, path, sha256, bytes, 'written', NULL FROM temp.listed"
-            " WHERE path NOT IN (SELECT path FROM files) AND bytes IS NOT NULL",
-            (number,),
+            " WHERE path NOT IN (SELECT path FROM files) AND bytes IS NOT NULL AND path != ?",
+            (number, LEDGER),
         )
+        if descends_from(library, read_line(depot.root).library):
+            # A former state of this very ledger: what it says is known here.
+            db.execute("INSERT OR IGNORE INTO given_up SELECT sha256 FROM temp.listed WHERE path = ?", (LEDGER,))
         settle(db)
         unknown: int = db.execute(
-            "SELECT count(*) FROM temp.listed WHERE bytes IS NOT NULL AND sha256 NOT IN (SELECT sha256 FROM files)"
-            " AND sha256 NOT IN (SELECT sha256 FROM given_up)"
+            "SELECT count(*) FROM temp.listed WHERE bytes IS NOT NULL AND path != ? AND sha256 NOT IN (SELECT sha256 FROM files)"
+            " AND sha256 NOT IN (SELECT sha256 FROM given_up)",
+            (LEDGER,),
         ).fetchone()[0]
     return unknown
 

@@ -343,8 +343,9 @@ def main() -> None:
             while writer.carry_out(coming.get()):
                 pass
     except OSError as error:
-        orders.send(told, orders.Failed(error.errno, error.strerror or str(error)))
-        orders.send(told, orders.Finished())
+        with suppress(OSError):  # the run may be gone, too
+            orders.send(told, orders.Failed(error.errno, error.strerror or str(error)))
+            orders.send(told, orders.Finished())
 
 
 if __name__ == "__main__":

@@ -11,8 +11,8 @@ from bramblemoor.depots.kinds.interface import Grade, Reading
 
 
 class StandInDrive(FolderDrive):
-    """Options: `device`, the name it passes for; `flips`, a file name in which one bit goes wrong while it is written; `folds`, to
-    pass for one that does not tell capitals apart.
+    """Options: `device`, the name it passes for; `flips`, a file name in which one bit goes wrong while it is written; `folds`,
+    to pass for one that does not tell capitals apart.
 
     Its readings always pass for readings from the medium: the pretence is the point, and every report says so.
     """

@@ -25,7 +25,7 @@ from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.durable import TEMPORARY, flush_folder, write_atomically
-from bramblemoor.library.home import Library, require_room
+from bramblemoor.library.home import Library, require_apart, require_room
 from bramblemoor.library.receipts import (
     NOTHING,
     Amount,
@@ -100,6 +100,7 @@ def pack(
     lies there.
     """
     started = stamp(now_utc())
+    require_apart(folder, "an archive")
     work = folder / f"{wish.name}.unfinished"
     if (finished := _finished(library, work, folder, wish)) is not None:
         return finished
