@@ -32,6 +32,8 @@ proof: .venv/ready
 	$(BIN)/python proof/depot_kills.py
 	$(BIN)/python proof/power.py
 	$(BIN)/python proof/faults.py
+	$(BIN)/python proof/outside.py
+	$(BIN)/python proof/model.py
 
 screenshots: .venv/ready
 	$(BIN)/python docs/screenshots/make.py

@@ -141,14 +141,15 @@ def eio(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespa
                     (lab.library / f"pictures/E{chance.randrange(10**9)}-{number}.jpg").write_bytes(
                         bytes.fromhex("ffd8ffe0") + chance.randbytes(30_000)
                     )
-                lab.must("stocktake", "--let-go", "--yes")
+                lab.must("stocktake", "--yes", codes=(1,))
+                lab.must("stocktake", "--let-go", "pictures/", "--yes")
                 held = contents(drive / "depot", lab.library)
                 word = "data/" if kind != "read" else chance.choice(["incoming/", "data/"])
                 orders.write_text(f"{kind} {chance.randrange(1, 5)} {word}")
                 hit = orders.with_suffix(".hit")
                 hit.unlink(missing_ok=True)
                 command = "verify" if kind == "read" and word == "data/" else "backup"
-                done = lab.run(command, *(["d"] if command == "verify" else []))
+                done = lab.run(command, *(["d"] if command == "verify" else ["--yes"]))
                 orders.unlink(missing_ok=True)
                 if not hit.exists():
                     continue
@@ -160,7 +161,7 @@ def eio(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespa
                     )
                 if command == "verify":
                     lab.run("mend")
-                again = lab.run("backup")
+                again = lab.run("backup", "--yes")
                 if again.returncode:
                     problems.append(f"the rerun ended with {again.returncode}: {again.stdout[-300:]}")
                 if held - contents(drive / "depot", lab.library):

@@ -8,6 +8,7 @@ incoming/RUN/writing.lock    held by the writing process, which may outlive a ki
 import json
 import os
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Literal
 
@@ -107,7 +108,9 @@ class Placing:
         former = Path(self._root.path(Inside(f"earlier/{self.run}/data/{path}")))
         folders.make(str(former.parent))
         place = self.place(path)
-        place.replace(former)
+        # Where names fold, the system may go on showing for a moment under one spelling what was just moved under another.
+        with suppress(FileNotFoundError):
+            place.replace(former)
         folders.note(str(place.parent))
 
     def earlier(self, path: str) -> Path:
