@@ -15,7 +15,7 @@ demo: .venv/ready
 	$(BIN)/bramblemoor demo --into demo-world
 
 test: .venv/ready lint
-	$(BIN)/python -m pytest --numprocesses 2 --dist worksteal
+	$(BIN)/python -m pytest --numprocesses 4 --dist worksteal
 
 lint: .venv/ready
 	$(BIN)/ruff check .

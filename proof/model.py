@@ -13,15 +13,14 @@ import json
 import os
 import random
 import shutil
-import signal
 import sqlite3
 import subprocess
-import sys
 import tempfile
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+
+from preloaded import Preloaded
 
 HEAD = bytes.fromhex("ffd8ffe000104a46494600010100000100010000ffdb004300") + b"\x01" * 64
 LEAST = 2  # copies elsewhere that the rule for erasing asks for
@@ -31,12 +30,6 @@ DEPOTS = {
     "dipper": ("cottage", "hdd", ("--year", "2026", "--keep-for", "30")),
     "swift": ("boathouse", "usb", ("--stand-in-folds",)),
 }
-_CLOCK = """
-import os, time
-shift, real = float(os.environ.get("DAYS_AHEAD", "0")) * 86400, time.time
-if shift:
-    time.time = lambda: real() + shift
-"""
 
 
 class Broken(AssertionError):
@@ -44,10 +37,12 @@ class Broken(AssertionError):
 
 
 class Studio:
-    """One library and four depots on disk, and what people know of them. `say` is told each step."""
+    """One library and four depots on disk, and what people know of them."""
 
-    def __init__(self, folder: Path, chance: random.Random, say: Callable[[str], None] = lambda text: None) -> None:
-        self.folder, self.chance, self.say = folder, chance, say
+    program = Preloaded()
+
+    def __init__(self, folder: Path, chance: random.Random) -> None:
+        self.folder, self.chance = folder, chance
         self.steps: list[str] = []
         self.days = 0.0
         self.made = 0
@@ -55,8 +50,6 @@ class Studio:
         self.let_go: set[str] = set()  # digests of contents that a person gave up by name
         self.real: set[str] = set()  # digests of contents that people made; what rots into another one is nobody's work
         self.unnoticed: set[tuple[str, str]] = set()  # (place, digest) of what went wrong where, and was not read since
-        (folder / "site").mkdir()
-        (folder / "site/sitecustomize.py").write_text(_CLOCK)
         self.library = folder / "library"
         self.run("new", folder / "library", "--stand-in", "desk", cwd=folder)
         for _ in range(4):
@@ -107,22 +100,12 @@ class Studio:
     def run(
         self, *command: str | Path, code: int | None = None, kill_after: float = 0, cwd: Path | None = None
     ) -> subprocess.CompletedProcess[str]:
-        arguments = [sys.executable, "-m", "bramblemoor", *map(str, command)]
         environment = os.environ | {
-            "PYTHONPATH": str(self.folder / "site"), "DAYS_AHEAD": str(self.days), "COLUMNS": "200",
-            "BRAMBLEMOOR_SECRETS": str(self.folder / "tokens"),
+            "DAYS_AHEAD": str(self.days), "COLUMNS": "200", "BRAMBLEMOOR_SECRETS": str(self.folder / "tokens"),
         }  # fmt: skip
-        process = subprocess.Popen(
-            arguments, cwd=cwd or self.library, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE, text=True,
-        )  # fmt: skip
-        if kill_after:
-            time.sleep(kill_after)
-            process.send_signal(signal.SIGKILL)
-        out, err = process.communicate()
-        done = subprocess.CompletedProcess(arguments, process.returncode, out, err)
-        if "Traceback" in err or (code is not None and done.returncode != code):
-            raise Broken(f"{command} ended with {done.returncode}\n{out}\n{err}\n" + self.history())
+        done = self.program.run(list(map(str, command)), cwd or self.library, environment, kill_after)
+        if "Traceback" in done.stderr or (code is not None and done.returncode != code):
+            raise Broken(f"{command} ended with {done.returncode}\n{done.stdout}\n{done.stderr}\n" + self.history())
         return done
 
     def history(self) -> str:
@@ -353,7 +336,6 @@ class Studio:
 
     def do(self, name: str) -> None:
         self.steps.append(f"{len(self.steps) + 1}. {name} (day {self.days:.0f})")
-        self.say(self.steps[-1])
         dict(self.actions())[name](self)
 
     @classmethod

@@ -10,11 +10,15 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import settings
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "proof"))
+from preloaded import Preloaded
 
 # A machine that is busy with something else is no fault of what is tried.
 settings.register_profile("patient", deadline=None)
@@ -27,6 +31,11 @@ if os.access(_MEMORY, os.W_OK) and shutil.disk_usage(_MEMORY).free > 4 << 30:
     os.environ.setdefault("PYTEST_DEBUG_TEMPROOT", str(_MEMORY))
 PROGRAM = Path(sys.executable).parent / "bramblemoor"
 CHECKER = ROOT / "proof/check.py"
+
+
+@cache
+def _program() -> Preloaded:
+    return Preloaded()
 
 
 @dataclass
@@ -60,15 +69,14 @@ class Shell:
         return [str(PROGRAM), *(str(argument) for argument in arguments)]
 
     def __call__(self, *arguments: str | Path, code: int | None = 0, cwd: Path | None = None, **more: str) -> Result:
-        done = subprocess.run(
-            self.command(*arguments),
-            cwd=cwd or self.folder,
-            env=self.environment | more,
-            capture_output=True,
-            text=True,
-            stdin=subprocess.DEVNULL,
-            timeout=120,
-        )
+        environment = self.environment | more
+        if any(name.startswith("PYTHON") and environment[name] != os.environ.get(name) for name in environment):
+            done = subprocess.run(
+                self.command(*arguments), cwd=cwd or self.folder, env=environment, capture_output=True, text=True,
+                stdin=subprocess.DEVNULL, timeout=120,
+            )  # fmt: skip
+        else:
+            done = _program().run(list(map(str, arguments)), cwd or self.folder, environment)
         assert "Traceback" not in done.stderr, done.stderr
         if code is not None:
             assert done.returncode == code, f"{arguments} ended with {done.returncode}\n{done.stdout}\n{done.stderr}"

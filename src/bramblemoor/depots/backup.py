@@ -8,6 +8,7 @@ import msgspec
 from bramblemoor.depots.copying import CopyRun, Pace, Progress
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.earlier import expired, old_ledgers, purge, write_purge_receipt
+from bramblemoor.depots.learning import mark_lost
 from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import finish_all, number_of, remember_line, within_reach
 from bramblemoor.depots.sources import from_library
@@ -111,8 +112,8 @@ def backup(
         return make_receipt(library, "backup", name, started, ended, [], Amount(), [], [], findings), run
     receipt = _receipt(run, changes, away, [*no_room, *findings], started)
     write_receipt(library.receipts, receipt)
-    close_journals(run, receipt)
-    more = _purge_all(library, run.members, within, started)
+    more = close_journals(run, receipt)
+    more += _purge_all(library, run.members, within, started)
     if more:
         receipt = msgspec.structs.replace(receipt, findings=[*receipt.findings, *more])
         write_receipt(library.receipts, receipt)
@@ -223,12 +224,15 @@ def _change(run: CopyRun, member: Member, within: Within) -> Changes:
     return changes
 
 
-def close_journals(run: CopyRun, receipt: Receipt) -> None:
+def close_journals(run: CopyRun, receipt: Receipt) -> list[Finding]:
     """End the run at each depot that was written to: manifests, reading, receipt and line.
+
+    Returns what was found gone in the folders that the run has touched.
 
     Raises DepotTrouble, once all others are closed, where a drive fails at it: the next run there finishes this one.
     """
     failed: list[tuple[Depot, OSError]] = []
+    lost: list[Finding] = []
     for member in run.members:
         journal = run.journals.get(member.number)
         if journal is None:
@@ -249,7 +253,7 @@ def close_journals(run: CopyRun, receipt: Receipt) -> None:
             )
             tags = record_tags(reading, receipt)
         try:
-            journal.close(run.library.name, tags)
+            lost += mark_lost(run.library, depot, journal.close(run.library.name, tags))
             remember_line(run.library, depot)
         except OSError as error:
             failed.append((depot, error))
@@ -258,6 +262,7 @@ def close_journals(run: CopyRun, receipt: Receipt) -> None:
             f"The run at the depot {depot.name} could not be closed ({reason.strerror or reason}).",
             "Put that right, or make room there, and run the same command again: it finishes what was begun.",
         ) from reason
+    return lost
 
 
 def _receipt(

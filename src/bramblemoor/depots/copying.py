@@ -13,7 +13,8 @@ from itertools import islice
 
 from bramblemoor.depots.journal import Journal
 from bramblemoor.depots.lane import Item, Lanes, open_lanes
-from bramblemoor.depots.register import enter_copies, expect_line, mark_copy
+from bramblemoor.depots.learning import enter_copies, mark_copy
+from bramblemoor.depots.register import expect_line
 from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.sources import Source
 from bramblemoor.depots.tally import settle

@@ -10,7 +10,8 @@ from pathlib import Path
 
 from bramblemoor.depots.copying import Pace, Progress
 from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.register import mark_copy, number_of
+from bramblemoor.depots.learning import mark_copy
+from bramblemoor.depots.register import number_of
 from bramblemoor.depots.shelf import DepotShelf, bring
 from bramblemoor.depots.tally import settle
 from bramblemoor.library.durable import TEMPORARY, digest_of, free_bytes

@@ -21,12 +21,12 @@ from bramblemoor.depots.depot import (
 )
 from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.known import KnownDepot, known_depots
+from bramblemoor.depots.learning import learn_contents
 from bramblemoor.depots.line import LINE, read_line, write_line
 from bramblemoor.depots.register import (
     change_identity,
     enter_depot,
     identity_of,
-    learn_contents,
     open_known,
     remember_line,
     whereabouts,

@@ -9,10 +9,10 @@ from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.earlier import finish_purge
 from bramblemoor.depots.journal import Journal, finish_interrupted
 from bramblemoor.depots.lane import Item, Lane, Lanes, open_lanes
+from bramblemoor.depots.learning import size_of
 from bramblemoor.depots.line import read_line
 from bramblemoor.depots.placing import Intent
 from bramblemoor.depots.records import name_run
-from bramblemoor.depots.register import size_of
 from bramblemoor.depots.shelf import DepotShelf
 from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.terms import chosen, prepare

@@ -80,7 +80,9 @@ def mend(
             [Kept(f"{depot.name}: good again", outcome.copied)],
             here, [],
         )  # fmt: skip
-        close_journals(run, interim)
+        lost = close_journals(run, interim)
+        tags += lost
+        still_amiss = still_amiss or bool(lost)
     names = [depot.name for depot in depots]
     receipt = make_receipt(library, "mend", name, started, stamp(now_utc()), names, came_in, kept, left_out, tags)
     if came_in != Amount() or tags:

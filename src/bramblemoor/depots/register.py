@@ -2,15 +2,12 @@
 
 import json
 import os
-import sqlite3
-import stat
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
 import msgspec
 
-from bramblemoor.depots import bag
 from bramblemoor.depots.bag import TAG_MANIFEST, fits
 from bramblemoor.depots.depot import Depot, Identity, open_depot, read_identity
 from bramblemoor.depots.drives import find_depot
@@ -18,16 +15,14 @@ from bramblemoor.depots.earlier import finish_purge, moment_of
 from bramblemoor.depots.journal import finish_interrupted, open_run
 from bramblemoor.depots.kinds import open_drive
 from bramblemoor.depots.known import LIBRARY, KnownDepot, known_depots, number_in
+from bramblemoor.depots.learning import catch_up, enter_intent, forget_readings, learn_contents
 from bramblemoor.depots.line import LINE, digest_after, read_line
-from bramblemoor.depots.placing import Intent
-from bramblemoor.depots.tally import settle
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.clock import DAY
 from bramblemoor.library.durable import digest_of
 from bramblemoor.library.erasing import Within
 from bramblemoor.library.home import DEPOT_MARK, Library
-from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.lineage import descends_from
 from bramblemoor.library.receipts import Finding, seconds
 
@@ -48,6 +43,8 @@ def open_known(library: Library, known: KnownDepot) -> Depot:
             f"depot {known.name}", f"its depot.toml does not say what was agreed here, which holds: bramblemoor depot repair"
             f" {known.name} {root}",
         ))  # fmt: skip
+    if library.read_only:
+        return depot
     if root != known.root:
         with library.ledger.changing() as db:
             db.execute("UPDATE depots SET whereabouts = ? WHERE id = ?", (whereabouts(library, root), known.id))
@@ -77,18 +74,6 @@ def identity_of(library: Library, known: KnownDepot) -> Identity:
         known.options,
         known.terms,
     )
-
-
-def forget_readings(library: Library, number: int) -> None:
-    """What was read at a place does not count any more; what is known to be amiss there stays so."""
-    with library.ledger.changing() as db:
-        for table in ("copies", "leftovers"):
-            db.execute(
-                f"UPDATE {table} SET state = iif(state IN ('proven', 'cached'), 'written', state), read_at = NULL"
-                " WHERE depot = ? AND (read_at IS NOT NULL OR state IN ('proven', 'cached'))",
-                (number,),
-            )
-        settle(db)
 
 
 @contextmanager
@@ -175,7 +160,10 @@ def follow_line(library: Library, known: KnownDepot, depot: Depot) -> None:
     if line.digest == known.line and (line.digest or not known.runs):
         _note_stranger(library, known, "")
         return
-    if line.digest and line.digest == known.coming:  # by a run of ours that was killed at the very end
+    if (
+        line.digest and line.digest == known.coming
+    ):  # by a run of ours that was killed, and ended by itself or by another machine
+        catch_up(library, known, root, line.run)
         remember_line(library, depot)
         return
     is_foreign = not descends_from(library, line.library)
@@ -211,61 +199,6 @@ def _note_stranger(library: Library, known: KnownDepot, why: str) -> None:
     if known.stranger != why:
         with library.ledger.changing() as db:
             db.execute("UPDATE depots SET stranger = ? WHERE id = ?", (why, known.id))
-
-
-_LISTED = """
-    CREATE TEMP TABLE IF NOT EXISTS listed (path TEXT PRIMARY KEY, sha256 TEXT, bytes INTEGER) WITHOUT ROWID;
-    DELETE FROM temp.listed;
-"""
-
-
-def learn_contents(library: Library, depot: Depot) -> int:
-    """Enter what a depot's manifest lists and is there, as not read yet; whatever was known of it before is forgotten.
-
-    Returns how many files have a content that the library neither has nor has given up.
-    """
-    number = number_of(library, depot)
-    library.db.executescript(_LISTED)
-    data = str(depot.data)
-    with library.ledger.changing() as db:
-        db.executemany(
-            "INSERT OR REPLACE INTO temp.listed VALUES (?, ?, ?)",
-            (
-                (path, digest, size_of(f"{data}/{path}"))
-                for path, digest in bag.payload(depot.root / bag.MANIFEST)
-            ),
-        )  # fmt: skip
-        db.execute("DELETE FROM copies WHERE depot = ?", (number,))
-        db.execute("DELETE FROM leftovers WHERE depot = ?", (number,))
-        db.execute(
-            "INSERT INTO copies SELECT ?, id, iif(l.bytes IS NULL, 'missing', 'written'), NULL, nullif(l.sha256, f.sha256), NULL"
-            " FROM temp.listed l JOIN files f ON f.path = l.path",
-            (number,),
-        )
-        db.execute(
-            "INSERT INTO leftovers SELECT ?, path, sha256, bytes, 'written', NULL FROM temp.listed"
-            " WHERE path NOT IN (SELECT path FROM files) AND bytes IS NOT NULL AND path != ?",
-            (number, LEDGER),
-        )
-        if descends_from(library, read_line(depot.root).library):
-            # A former state of this very ledger: what it says is known here.
-            db.execute("INSERT OR IGNORE INTO given_up SELECT sha256 FROM temp.listed WHERE path = ?", (LEDGER,))
-        settle(db)
-        unknown: int = db.execute(
-            "SELECT count(*) FROM temp.listed WHERE bytes IS NOT NULL AND path != ? AND sha256 NOT IN (SELECT sha256 FROM files)"
-            " AND sha256 NOT IN (SELECT sha256 FROM given_up)",
-            (LEDGER,),
-        ).fetchone()[0]
-    return unknown
-
-
-def size_of(path: str) -> int | None:
-    """Bytes of a file as it lies there; None where there is none."""
-    try:
-        status = os.lstat(path)
-    except (OSError, ValueError):
-        return None
-    return status.st_size if stat.S_ISREG(status.st_mode) else None
 
 
 def whereabouts(library: Library, root: Path) -> str:
@@ -366,32 +299,6 @@ def finish_at(library: Library, depot: Depot) -> int:
     return count
 
 
-def enter_intent(db: sqlite3.Connection, number: int, intent: Intent, *, believed: bool) -> None:
-    """Enter what a run has done, by whatever library it was begun; `believed` says whether its readings count."""
-    file = db.execute("SELECT id, sha256 FROM files WHERE path = ?", (intent.path,)).fetchone()
-    if intent.what in ("remove", "move"):
-        gone = intent.path if intent.what == "remove" else intent.was
-        db.execute("DELETE FROM leftovers WHERE depot = ? AND path = ?", (number, gone))
-        db.execute(
-            "DELETE FROM copies WHERE depot = ? AND (path = ? OR path IS NULL AND file = (SELECT id FROM files WHERE path = ?))",
-            (number, gone, gone),
-        )
-        if intent.what == "remove":
-            return
-    if file is not None:
-        read_at = seconds(intent.read_at) if intent.read_at and believed else None
-        state = "written" if read_at is None else "proven" if intent.grade == "medium" else "cached"
-        sha256 = None if file["sha256"] == intent.sha256 else intent.sha256
-        db.execute(
-            "INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, ?, NULL)", (number, file["id"], state, read_at, sha256)
-        )
-    else:
-        db.execute(
-            "INSERT OR REPLACE INTO leftovers VALUES (?, ?, ?, ?, 'written', NULL)",
-            (number, intent.path, intent.sha256, intent.bytes),
-        )
-
-
 def remember_line(library: Library, depot: Depot) -> None:
     """The line and the tag manifest that a depot has now, once a run of this library has ended there."""
     line = read_line(depot.root)
@@ -408,31 +315,3 @@ def tags_as_left(library: Library, depot: Depot) -> str:
     """The digest of a depot's tag manifest as this library left it; "" where another may have written it since."""
     row = library.db.execute("SELECT line, tags FROM depots WHERE id = ?", (depot.id,)).fetchone()
     return row["tags"] if row["line"] == read_line(depot.root).digest else ""
-
-
-def enter_copies(
-    db: sqlite3.Connection, number: int, copies: Iterable[tuple[int, str, str]], *, counts: bool = True
-) -> None:
-    """Copies that were just written and read back: file, when, and the grade of the reading; `counts` says whether it does."""
-    moments: dict[str, int] = {}  # there are few, of many files each
-    db.executemany(
-        "INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, NULL, NULL)",
-        (
-            (
-                number,
-                file,
-                "written" if not counts else "proven" if grade == "medium" else "cached",
-                (moments.get(at) or moments.setdefault(at, seconds(at))) if counts else None,
-            )
-            for file, at, grade in copies
-        ),
-    )
-
-
-def mark_copy(db: sqlite3.Connection, number: int, file: int, state: str) -> None:
-    """Set the state of a copy that is not well; what was read of it before no longer counts."""
-    db.execute(
-        "INSERT INTO copies (depot, file, state) VALUES (?, ?, ?)"
-        " ON CONFLICT (depot, file) DO UPDATE SET state = excluded.state, read_at = NULL",
-        (number, file, state),
-    )

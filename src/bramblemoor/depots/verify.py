@@ -17,14 +17,9 @@ from bramblemoor.depots.journal import refresh_tags
 from bramblemoor.depots.kinds import Drive
 from bramblemoor.depots.kinds.folder import FolderDrive
 from bramblemoor.depots.known import LIBRARY
+from bramblemoor.depots.learning import mark_copy
 from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
-from bramblemoor.depots.register import (
-    finish_all,
-    mark_copy,
-    number_of,
-    remember_line,
-    tags_as_left,
-)
+from bramblemoor.depots.register import finish_all, number_of, remember_line, tags_as_left
 from bramblemoor.depots.slots import PIECE
 from bramblemoor.depots.tally import settle
 from bramblemoor.frames.moments import now_seconds, now_utc
