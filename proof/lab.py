@@ -4,15 +4,19 @@ Nothing here imports Bramblemoor: it runs the program, and reads what lies on di
 """
 
 import hashlib
+import http.server
+import json
 import os
 import random
 import shutil
 import subprocess
 import sys
+import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 PROGRAM = [sys.executable, "-m", "bramblemoor"]
 HEAD = bytes.fromhex("ffd8ffe000104a46494600010100000100010000ffdb004300") + b"\x01" * 64
@@ -179,3 +183,31 @@ def level(library: Path, depot: Path) -> list[str]:
 
     ours, theirs = all_below(library), all_below(depot / "data")
     return [f"{path} differs" for path in sorted(ours.keys() | theirs.keys()) if ours.get(path) != theirs.get(path)]
+
+
+@contextmanager
+def answering(answers: dict[str, Any]) -> Iterator[str]:
+    """A service that answers as it is told: by path a document, or a function that writes the answer."""
+
+    class Handler(http.server.BaseHTTPRequestHandler):
+        def answer(self) -> None:
+            found = answers.get(f"{self.command} {self.path}", answers.get(self.path))
+            if callable(found):
+                found(self)
+                return
+            body = json.dumps(found if found is not None else {"detail": "no"}).encode()
+            self.send_response(200 if found is not None else 404)
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        do_GET = do_POST = do_DELETE = answer
+
+        def log_message(self, *_: object) -> None: ...
+
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}"
+    finally:
+        server.shutdown()

@@ -7,7 +7,6 @@ usage: outside.py [--flips N] [--only told,volumes,services,flips,capitals,unmou
 
 import argparse
 import hashlib
-import http.server
 import io
 import json
 import os
@@ -17,16 +16,14 @@ import sqlite3
 import subprocess
 import sys
 import tempfile
-import threading
 import time
 import zipfile
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from faults import Tally
-from lab import PROGRAM, Lab, amiss_in_bag, attach, available, contents, make_image, mount, mounted, unmount
+from lab import PROGRAM, Lab, amiss_in_bag, answering, attach, available, contents, make_image, mount, mounted, unmount
 
 BAD = (
     "../canary", "../../canary", "../../../library/ledger/ledger.sqlite", "/tmp/bm-canary", "..", ".", "", "a/../../canary",
@@ -222,35 +219,6 @@ def volumes(root: Path, chance: random.Random, tally: Tally, given: argparse.Nam
         tally.enter("a volume tells a name", problems + canaries.problems())
 
 
-@contextmanager
-def _service(placed: dict[str, Any]) -> Iterator[str]:
-    counts = {"frames": 1, "photos": 1, "videos": 0, "bytes": 1}
-    answers = {
-        "/v1/account": {"service": "x", "statement": counts, "albums": []},
-        "GET /v1/orders": {"orders": []},
-        "POST /v1/orders": placed,
-    }
-
-    class Handler(http.server.BaseHTTPRequestHandler):
-        def answer(self) -> None:
-            body = json.dumps(answers.get(f"{self.command} {self.path}", answers.get(self.path, {}))).encode()
-            self.send_response(200)
-            self.send_header("Content-Length", str(len(body)))
-            self.end_headers()
-            self.wfile.write(body)
-
-        do_GET = do_POST = do_DELETE = answer
-
-        def log_message(self, *_: object) -> None: ...
-
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    try:
-        yield f"http://127.0.0.1:{server.server_port}"
-    finally:
-        server.shutdown()
-
-
 def services(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespace) -> None:
     """A service's ids, names, links, sizes and digests, each with each bad spelling."""
     lab = Lab(root / "services")
@@ -260,7 +228,8 @@ def services(root: Path, chance: random.Random, tally: Tally, given: argparse.Na
     lab.make_library(3, 2000, chance)
     counts = {"frames": 1, "photos": 1, "videos": 0, "bytes": 1, "account_frames": 1, "albums": []}
     placed: dict[str, Any] = {}
-    with _service(placed) as address:
+    account = {"service": "x", "statement": counts, "albums": []}
+    with answering({"/v1/account": account, "GET /v1/orders": {"orders": []}, "POST /v1/orders": placed}) as address:
         lab.must("service", "add", "thrushfield", address, "--token-file", str(root / "token"))
         for field in ("id", "name", "href", "sha256", "bytes", "series", "state"):
             for bad in BAD:

@@ -8,9 +8,7 @@ import shutil
 import sqlite3
 import subprocess
 import sys
-import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -59,34 +57,6 @@ def canaries(shell: Shell) -> Iterator[None]:
     assert not Path("/tmp/canary.txt").exists()
 
 
-@contextmanager
-def hostile(answers: dict[str, Any]) -> Iterator[str]:
-    """A service that answers as it is told: by path a document, or a function that writes the answer."""
-
-    class Handler(http.server.BaseHTTPRequestHandler):
-        def answer(self) -> None:
-            found = answers.get(f"{self.command} {self.path}", answers.get(self.path))
-            if callable(found):
-                found(self)
-                return
-            body = json.dumps(found if found is not None else {"detail": "no"}).encode()
-            self.send_response(200 if found is not None else 404)
-            self.send_header("Content-Length", str(len(body)))
-            self.end_headers()
-            self.wfile.write(body)
-
-        do_GET = do_POST = do_DELETE = answer
-
-        def log_message(self, *_: object) -> None: ...
-
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    try:
-        yield f"http://127.0.0.1:{server.server_port}"
-    finally:
-        server.shutdown()
-
-
 COUNTS = {"frames": 1, "photos": 1, "videos": 0, "bytes": 1}
 ACCOUNT = {"service": "x", "statement": COUNTS, "albums": []}
 STATEMENT = COUNTS | {"account_frames": 1, "albums": []}
@@ -103,7 +73,9 @@ def sign_up(shell: Shell, address: str) -> Path:
 def test_a_service_that_tells_names_outside_is_refused(shell: Shell, canaries: None, what: str) -> None:
     shell("new", "library")
     placed: dict[str, Any] = {}
-    with hostile({"/v1/account": ACCOUNT, "POST /v1/orders": placed, "GET /v1/orders": {"orders": []}}) as address:
+    with lab.answering(
+        {"/v1/account": ACCOUNT, "POST /v1/orders": placed, "GET /v1/orders": {"orders": []}}
+    ) as address:
         library = sign_up(shell, address)
         for name in OUTSIDE:
             part = {
@@ -155,7 +127,7 @@ def test_a_service_that_sends_too_much_too_slowly_or_encoded(shell: Shell, canar
     placed = {"id": "AB", "state": "ready", "statement": STATEMENT, "parts": [part]}
     answers: dict[str, Any] = {"/v1/account": ACCOUNT, "POST /v1/orders": placed, "GET /v1/orders": {"orders": []}}
     answers |= {"/v1/orders/AB": placed, "/v1/p": pours}
-    with hostile(answers) as address:
+    with lab.answering(answers) as address:
         library = sign_up(shell, address)
         shell("order", cwd=library)
         assert "did not arrive as the service described it" in shell("collect", cwd=library, code=3).err

@@ -23,6 +23,7 @@ def _days(of: str) -> str:
     )
 
 
+# In this order of tables, or SQLite would go through all copies for each batch.
 # Depots in order of number; frames and loose files apart, as each have their own index to go by.
 _SETTLED = f"""
     INSERT INTO temp.settled
@@ -41,7 +42,7 @@ _SETTLED = f"""
             WHEN sum(c.sha256 IS NULL) < u.files THEN '{LACKS}'
             WHEN max(c.state IN ('written', 'cached')) OR min(c.read_at) IS NULL THEN '{UNREAD}'
             ELSE {_days("c")} END AS state
-        FROM temp.settling u JOIN files f ON {{join}} JOIN copies c ON c.file = f.id AND c.depot > 0
+        FROM temp.settling u CROSS JOIN files f ON {{join}} CROSS JOIN copies c ON c.file = f.id AND +c.depot > 0
         WHERE u.{{kind}} AND u.files > 0 GROUP BY u.unit, c.depot ORDER BY 1, 3
     ) GROUP BY unit
 """

@@ -65,23 +65,29 @@ _FOLLOWED = """
     JOIN temp.stock now ON now.kind = 'new' AND now.path = picture.path || substr(gone.path, length(picture.was) + 1)
     WHERE gone.kind = 'vanished' AND gone.role = 'sidecar' AND substr(gone.path, 1, length(picture.was)) = picture.was
 """
-# What went with its neighbours, or is by name, size and time the file that is gone, is that one, whatever is in it now.
-_CHANGED_ON_THE_WAY = """
-    INSERT OR IGNORE INTO temp.moves
-    SELECT gone.file, now.path, gone.path, now.kind, now.file FROM temp.stock gone JOIN files f ON f.id = gone.file
-    JOIN temp.stock now ON now.kind = 'new' AND (
-        bm_name(now.path) = bm_name(gone.path) OR now.bytes = f.bytes AND now.mtime_ns = f.seen_ns OR now.inode = f.inode)
-    WHERE gone.kind = 'vanished' AND {guarded} AND (
-        bm_name(now.path) = bm_name(gone.path) AND now.bytes = f.bytes AND now.mtime_ns = f.seen_ns
-        OR {inodes} AND now.inode = f.inode AND (now.bytes = f.bytes OR now.mtime_ns = f.seen_ns)
-        OR (bm_name(now.path) = bm_name(gone.path) OR now.bytes = f.bytes AND now.mtime_ns = f.seen_ns)
-            AND (bm_folder(gone.path), bm_folder(now.path)) IN (SELECT * FROM temp.ways))
-    ORDER BY bm_name(now.path) != bm_name(gone.path), now.path, gone.path
+# What went with its neighbours, or is by name, size and time the file that is gone, is that one, whatever is in it now. The
+# surest first; each by an index, as a mass of either may be left.
+_LONE = f"""
+    DROP TABLE IF EXISTS temp.ways; DROP TABLE IF EXISTS temp.came; DROP TABLE IF EXISTS temp.gone;
+    CREATE TEMP TABLE ways AS SELECT DISTINCT bm_folder(was) AS old, bm_folder(path) AS new FROM temp.stock
+        WHERE kind = 'moved';
+    CREATE TEMP TABLE came AS SELECT path, kind, file AS own, bytes, mtime_ns, inode, bm_name(path) AS name,
+        bm_folder(path) AS folder FROM temp.stock WHERE kind = 'new';
+    CREATE INDEX temp.came_name ON came (name);
+    CREATE INDEX temp.came_like ON came (bytes, mtime_ns);
+    CREATE INDEX temp.came_inode ON came (inode);
+    CREATE TEMP TABLE gone AS SELECT s.path, s.file, f.bytes, f.seen_ns, f.inode, bm_name(s.path) AS name,
+        bm_folder(s.path) AS folder FROM temp.stock s JOIN files f ON f.id = s.file
+        WHERE s.kind = 'vanished' AND s.role NOT IN {_LOOSE};
+    DELETE FROM temp.moves;
 """
-_WAYS = """
-    DROP TABLE IF EXISTS temp.ways;
-    CREATE TEMP TABLE ways AS SELECT DISTINCT bm_folder(was), bm_folder(path) FROM temp.stock WHERE kind = 'moved';
-"""
+_SAME_WAY = "(g.folder, n.folder) IN (SELECT old, new FROM temp.ways)"
+_CHANGED_ON_THE_WAY = (
+    "n.name = g.name AND n.bytes = g.bytes AND n.mtime_ns = g.seen_ns",
+    f"n.name = g.name AND {_SAME_WAY}",
+    f"n.bytes = g.bytes AND n.mtime_ns = g.seen_ns AND {_SAME_WAY}",
+)
+_SAME_INODE = "n.inode = g.inode AND (n.bytes = g.bytes OR n.mtime_ns = g.seen_ns)"
 _LEFT = "(SELECT was FROM temp.moves WHERE was NOT IN (SELECT path FROM temp.moves))"
 """Places that moved files left, and where nothing has moved to."""
 _LEFT_BEHIND = """
@@ -272,10 +278,13 @@ def _recognise_moves(library: Library) -> None:
     if db.execute("SELECT 1 FROM temp.stock WHERE kind = 'vanished' LIMIT 1").fetchone():
         db.create_function("bm_name", 1, lambda path: path.rpartition("/")[2], deterministic=True)
         db.create_function("bm_folder", 1, lambda path: path.rpartition("/")[0], deterministic=True)
-        db.executescript(_WAYS)
-        db.execute("DELETE FROM temp.moves")
-        inodes = int(volume_of(library.root).keeps_inodes)
-        db.execute(_CHANGED_ON_THE_WAY.format(guarded=f"gone.role NOT IN {_LOOSE}", inodes=inodes))
+        db.executescript(_LONE)
+        inodes = volume_of(library.root).keeps_inodes
+        for alike in (*_CHANGED_ON_THE_WAY, *((_SAME_INODE,) if inodes else ())):
+            db.execute(
+                "INSERT OR IGNORE INTO temp.moves SELECT g.file, n.path, g.path, n.kind, n.own FROM temp.gone g JOIN temp.came n"
+                f" ON {alike} ORDER BY n.path, g.path"
+            )
         _enter_moves(db)
 
 
