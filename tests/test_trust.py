@@ -312,6 +312,11 @@ def test_a_restored_library_counts_what_came_back(shell: Shell, small: Path) -> 
     assert len(pictures(shell.folder / "heron/data")) == 12
     shell("mend", cwd=again)
     assert pictures(again) == pictures(small)
+    # A mirror of it keeps no former ledgers.
+    shell("depot", "change", "heron", "--keep-for", "none", cwd=again)
+    shell("tell", "20260101_120000.jpg", "--title", "Again", cwd=again)
+    shell("backup", "--yes", cwd=again)
+    assert not list((shell.folder / "heron/earlier").rglob("ledger.sqlite"))
     # Numbers of receipts go on, and those that lay at the depot came back.
     listed = shell("receipt", "--list", "--json", cwd=again).json
     assert len({one["number"] for one in listed}) == len(listed)

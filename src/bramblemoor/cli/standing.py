@@ -128,7 +128,9 @@ def _print(library: Library, weighed: "Standing", by: str) -> None:
         say.line(f"Everything is safe: all {say.many(weighed.frames, 'frame')} of {whose(library)} are sound.")
     else:
         worst = _worst(weighed)
-        if total["sound"] == weighed.frames:
+        if weighed.alarm:
+            worst = f"{weighed.alarm}; before that, {worst}"
+        elif total["sound"] == weighed.frames:
             worst = "all are sound, but "
             if weighed.other_states["sound"] == weighed.others:
                 worst += "some of their copies are damaged or missing"
@@ -268,6 +270,8 @@ def _advice(library: Library, weighed: "Standing") -> list[str]:
         return ["bring pictures in: bramblemoor service add NAME URL, then order, collect, unpack."]
     if not depots:
         return ["there is no depot; add one: bramblemoor depot add NAME FOLDER --site SITE --medium MEDIUM."]
+    if weighed.alarm:
+        steps.append("look at what was changed or removed in the library: bramblemoor stocktake.")
     doubt = library.read_clock().said()
     if doubt:
         steps.append(f"{doubt}.")

@@ -10,7 +10,7 @@ from bramblemoor.depots.known import LIBRARY, PAYLOAD, KnownDepot, known_depots
 from bramblemoor.depots.tally import AMISS, FREED, LACKS, UNREAD, read_days, read_held, settle
 from bramblemoor.depots.terms import LACKING, chosen, prepare
 from bramblemoor.frames.moments import now_seconds
-from bramblemoor.library.copies import amiss
+from bramblemoor.library.copies import ALARM, amiss
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import folded
 from bramblemoor.library.receipts import stamp
@@ -74,6 +74,8 @@ class Standing:
     gone: tuple[Holder, ...] = ()
     sites: tuple[str, ...] = ()
     media: tuple[str, ...] = ()
+    alarm: str = ""
+    """What the guard saw in the library when it stopped a run; it is not in any count."""
 
     def total(self) -> Counter[State]:
         return sum(self.groups.values(), Counter())
@@ -82,7 +84,7 @@ class Standing:
     def sound(self) -> bool:
         """Everything satisfies the rule, albums, companions and delivered data included, and nothing is known to be amiss."""
         counted = self.total()["sound"] == self.frames and self.other_states["sound"] == self.others
-        return counted and not any(holder.amiss for holder in self.holders)
+        return counted and not self.alarm and not any(holder.amiss for holder in self.holders)
 
 
 def judge(library: Library, holders: Sequence[Holder]) -> State:
@@ -172,7 +174,8 @@ class _Scale:
         return days is not None and days[0] >= self._cutoff and days[1] <= self._today
 
     def weigh(self, by: Literal["year", "shoot"]) -> Standing:
-        result = Standing(gone=self.gone)
+        alarm = self._db.execute("SELECT value FROM meta WHERE key = ?", (ALARM,)).fetchone()
+        result = Standing(gone=self.gone, alarm=alarm["value"] if alarm is not None else "")
         own = {holder.number: HolderStanding(holder) for holder in self.holders}
         for key, stand, frames in self._counted(_COUNTS[by]):
             state, where = self.stands[stand]

@@ -6,6 +6,10 @@ UNBROUGHT = "SELECT file FROM copies WHERE depot = 0 AND state = 'unbrought'"
 """Files of a restored library that no depot could give when it was made. They are missing, and nobody has let them go."""
 
 
+ALARM = "alarm"
+"""In the ledger's meta: the guard has stopped a run, and what it saw is not entered."""
+
+
 def good(copy: str = "c") -> str:
     """It is thought to be there as it should be, whether it was read or not."""
     return f"{copy}.state IN ('proven', 'cached', 'written')"

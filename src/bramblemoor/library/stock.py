@@ -16,7 +16,7 @@ from bramblemoor.errors import MassOfChanges
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.comparing import Row, compare
-from bramblemoor.library.copies import UNBROUGHT
+from bramblemoor.library.copies import ALARM, UNBROUGHT
 from bramblemoor.library.durable import digest_of, flush_folder
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import collision_key, free_name, listable
@@ -119,8 +119,8 @@ def take_stock(library: Library, progress: Progress, *, yes: bool = False, enter
     is being written waits for the next run. Raises MassOfChanges, with nothing entered, where the guard is passed without `yes`.
     Without `enter` only looks.
     """
-    stock = Stock()
-    library.db.executescript(_TABLE)
+    stock, db = Stock(), library.db
+    db.executescript(_TABLE)
     _compare(library, stock, progress)
     _await_writers(library)
     _read_what_differs(library, progress)
@@ -136,6 +136,9 @@ def take_stock(library: Library, progress: Progress, *, yes: bool = False, enter
         stock.counts[kind] = count
     if enter:
         _enter(library, stock)
+        if db.execute("SELECT 1 FROM meta WHERE key = ?", (ALARM,)).fetchone():
+            with library.ledger.changing():
+                db.execute("DELETE FROM meta WHERE key = ?", (ALARM,))
     else:
         stock.findings += _vanished(library)
     return stock
@@ -333,6 +336,14 @@ def _judge(library: Library, *, yes: bool) -> None:
     too_many = too_many or others > max(_FEW, guard.share * (all_others or 0))
     if not too_many:
         return
+    with library.ledger.changing():
+        db.execute(
+            "INSERT OR REPLACE INTO meta VALUES (?, ?)",
+            (
+                ALARM,
+                f"{touched_frames:,} frames and {others:,} other files were changed or removed, and nobody has decided yet",
+            ),
+        )
     sample = db.execute(
         f"SELECT kind, path FROM temp.stock WHERE {touched} ORDER BY role != 'original', path LIMIT 5"
     ).fetchall()
@@ -440,6 +451,10 @@ def renew_snapshot(library: Library) -> None:
     if row is not None and row[0] == str(generation) and target.is_file():
         return
     continue_line(library, generation)
+    with (
+        library.ledger.changing() as db
+    ):  # the one that this takes the place of: a library that comes from it must know that
+        db.execute("INSERT OR IGNORE INTO given_up SELECT sha256 FROM files WHERE role = 'ledger'")
     library.ledger.write_snapshot(target)
     status = target.stat()
     file = NewFile("ledger", ledger_file.FILE, status.st_size, digest_of(target), status.st_mtime_ns)
