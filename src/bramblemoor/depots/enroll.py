@@ -83,12 +83,16 @@ def spelled(library: Library, what: Literal["site", "medium"], word: str) -> Spe
 
 
 def _resembles(word: str, other: str) -> bool:
-    """Whether one may be a slip of the pen for the other; house-a and house-b, or shelf 1 and shelf 2, are not."""
-    pairs = list(zip(re.split(r"[\s_-]+", word), re.split(r"[\s_-]+", other), strict=False))
-    return len(re.split(r"[\s_-]+", word)) == len(re.split(r"[\s_-]+", other)) and all(
-        one == two or (not re.search(r"\d", one + two) and SequenceMatcher(None, one, two).ratio() >= _NEAR)
-        for one, two in pairs
-    )
+    """Whether one may be a slip of the pen for the other; here and there, house-a and house-b, or shelf 1 and shelf 2 are not."""
+    ones, twos = re.split(r"[\s_-]+", word), re.split(r"[\s_-]+", other)
+    return len(ones) == len(twos) and all(map(_is_slip, ones, twos))
+
+
+def _is_slip(one: str, two: str) -> bool:
+    if one == two or (sorted(one) == sorted(two) and not re.search(r"\d", one)):
+        return True
+    long_enough = min(len(one), len(two)) >= _LONG and one[0] == two[0] and not re.search(r"\d", one + two)
+    return long_enough and SequenceMatcher(None, one, two).ratio() >= _NEAR
 
 
 def too_few_without(library: Library, known: KnownDepot, within: Within) -> tuple[int, str]:
@@ -176,7 +180,7 @@ def _make(library: Library, root: Path, identity: Identity) -> Depot:
     return depot
 
 
-_NEAR = 0.8
+_NEAR, _LONG = 0.83, 6
 _BELONG_TO_DRIVES = ("lost+found", "System Volume Information", "$RECYCLE.BIN")
 
 
