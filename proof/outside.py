@@ -258,8 +258,8 @@ def flips(root: Path, chance: random.Random, tally: Tally, given: argparse.Names
         names = [p.relative_to(depot) for p in sorted(depot.rglob("*")) if p.is_file() and p.name != "in-use.lock"]
         for name in names:
             path = depot / name
-            before = path.read_bytes()
-            if not before:
+            before = path.read_bytes() if path.is_file() else b""
+            if not before:  # it is empty, or was set aside with what was flipped in it before
                 continue
             at, bit = chance.randrange(len(before)), 1 << chance.randrange(8)
             path.write_bytes(before[:at] + bytes((before[at] ^ bit,)) + before[at + 1 :])
@@ -284,9 +284,12 @@ def flips(root: Path, chance: random.Random, tally: Tally, given: argparse.Names
                 problems += amiss_in_bag(depot)
             tally.enter(f"a flipped bit in {name.parts[0] if len(name.parts) > 1 else name.name}", problems)
             tried += 1
-            shutil.rmtree(lab.root)
-            shutil.copytree(kept, lab.root, copy_function=shutil.copy2)
-            lab.run("verify")  # a copy lies in another seat, and counts once it was read there
+            if stays:
+                path.write_bytes(before)
+            if problems:
+                shutil.rmtree(lab.root)
+                shutil.copytree(kept, lab.root, copy_function=shutil.copy2)
+                lab.run("verify")  # a copy lies in another seat, and counts once it was read there
 
 
 def capitals(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespace) -> None:
