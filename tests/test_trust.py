@@ -21,6 +21,13 @@ def picture(words: str) -> bytes:
     return HEAD + words.encode() * 200
 
 
+def add_depot(shell: Shell, library: Path, name: str, site: str, medium: str) -> None:
+    folder = shell.folder / name
+    folder.mkdir()
+    where = ("--site", site, "--medium", medium, "--stand-in", name)
+    shell("depot", "add", name, folder, *where, cwd=library)
+
+
 @pytest.fixture
 def small(shell: Shell) -> Path:
     """A library of a dozen pictures of two years, and its three depots, level and read."""
@@ -32,20 +39,7 @@ def small(shell: Shell) -> Path:
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(picture(f"{year} {day}"))
     for name, site, medium in (("heron", "studio", "ssd"), ("otter", "studio", "hdd"), ("dipper", "cottage", "hdd")):
-        (shell.folder / name).mkdir()
-        shell(
-            "depot",
-            "add",
-            name,
-            shell.folder / name,
-            "--site",
-            site,
-            "--medium",
-            medium,
-            "--stand-in",
-            name,
-            cwd=library,
-        )
+        add_depot(shell, library, name, site, medium)
     shell("backup", cwd=library)
     return library
 
@@ -413,20 +407,7 @@ def test_words_that_are_spelled_otherwise_are_the_same_place(shell: Shell) -> No
     library = shell.folder / "library"
     (library / "pictures/a.jpg").write_bytes(picture("a"))
     for name, site, medium in (("one", "Studio", "SSD"), ("two", "studio ", "ssd.")):
-        (shell.folder / name).mkdir()
-        shell(
-            "depot",
-            "add",
-            name,
-            shell.folder / name,
-            "--site",
-            site,
-            "--medium",
-            medium,
-            "--stand-in",
-            name,
-            cwd=library,
-        )
+        add_depot(shell, library, name, site, medium)
     shell("backup", cwd=library)
     weighed = shell("standing", "--json", cwd=library, code=1).json
     assert weighed["states"] == {"short": 1} and {one["site"] for one in weighed["holders"]} == {"studio"}

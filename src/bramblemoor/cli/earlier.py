@@ -99,7 +99,10 @@ def purge(
             raise NotPossible(f"Nothing was deleted: {library.clock.said()}.", "Or say a day: --before DATE.")
         due = set_aside_before(opened[0], limit)
         if not due:
-            say.note(f"The depot {depot} holds no earlier versions from before {limit[:10]}.")
+            say.note(
+                f"The depot {depot} holds no earlier versions "
+                + (f"from before {limit[:10]}." if before else f"that were set aside {older_than} days ago or longer.")
+            )
             if json:
                 say.as_json({"purged": 0})
             return

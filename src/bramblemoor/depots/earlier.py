@@ -155,8 +155,8 @@ def purge(
 
 
 def set_aside_before(depot: Depot, moment: str) -> list[Version]:
-    """What runs before a moment (as receipts write it) have set aside."""
-    return [version for version in versions(depot.root) if version.when < moment]
+    """What runs up to a moment (a day, or as receipts write it) have set aside; a day alone is its first moment."""
+    return [version for version in versions(depot.root) if version.when <= moment]
 
 
 def expired(depot: Depot, clock: Clock) -> list[Version]:
