@@ -10,39 +10,31 @@ import random
 import shutil
 import subprocess
 import sys
-import tempfile
 import time
-from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from lab import PROGRAM, Lab, amiss_in_bag, attach, available, contents, level, make_image, mount, mounted, unmount
+from lab import (
+    PROGRAM,
+    Lab,
+    Tally,
+    amiss_in_bag,
+    attach,
+    available,
+    contents,
+    level,
+    make_image,
+    mount,
+    mounted,
+    run_parts,
+    unmount,
+)
 
 HERE = Path(__file__).parent
 # Lets a run begin although the drive is too small, as if another program took the room meanwhile.
 UNAWARE = "import bramblemoor.library.home as home; home.free_bytes = lambda folder: 1 << 40; "
 UNAWARE += "from bramblemoor.cli.main import main; main()"
-
-
-class Tally:
-    """Counts by fault; what does not hold is printed."""
-
-    def __init__(self) -> None:
-        self.tried: Counter[str] = Counter()
-        self.held: Counter[str] = Counter()
-
-    def enter(self, fault: str, problems: list[str]) -> None:
-        self.tried[fault] += 1
-        self.held[fault] += not problems
-        if problems:
-            print(f"{fault}: {'; '.join(problems[:3])}", flush=True)
-
-    def show(self) -> bool:
-        print(f"{'fault':<44}{'tried':>6}{'held':>6}")
-        for fault, count in self.tried.items():
-            print(f"{fault:<44}{count:>6}{self.held[fault]:>6}")
-        return self.tried == self.held
 
 
 def full(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespace) -> None:
@@ -382,18 +374,7 @@ def main() -> None:
     parser.add_argument("--eio", type=int, default=100)
     parser.add_argument("--flips", type=int, default=50)
     parser.add_argument("--pairs", type=int, default=20)
-    parser.add_argument("--only", default="full,eio,flips,swaps,pairs")
-    parser.add_argument("--in", dest="where", type=Path, default=Path("/dev/shm"))
-    parser.add_argument("--seed", type=int, default=int(time.time()))
-    given = parser.parse_args()
-    chance = random.Random(given.seed)
-    print(f"seed {given.seed}", flush=True)
-    tally = Tally()
-    parts = {"full": full, "eio": eio, "flips": flips, "swaps": swaps, "pairs": pairs}
-    for name in given.only.split(","):
-        with tempfile.TemporaryDirectory(dir=given.where) as folder:
-            parts[name](Path(folder), chance, tally, given)
-    sys.exit(not tally.show())
+    run_parts(parser, {"full": full, "eio": eio, "flips": flips, "swaps": swaps, "pairs": pairs})
 
 
 if __name__ == "__main__":

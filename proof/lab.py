@@ -3,6 +3,7 @@
 Nothing here imports Bramblemoor: it runs the program, and reads what lies on disk by the open formats alone.
 """
 
+import argparse
 import hashlib
 import http.server
 import json
@@ -11,8 +12,11 @@ import random
 import shutil
 import subprocess
 import sys
+import tempfile
 import threading
-from collections.abc import Iterator, Sequence
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -211,3 +215,40 @@ def answering(answers: dict[str, Any]) -> Iterator[str]:
         yield f"http://127.0.0.1:{server.server_port}"
     finally:
         server.shutdown()
+
+
+class Tally:
+    """Counts by fault; what does not hold is printed."""
+
+    def __init__(self) -> None:
+        self.tried: Counter[str] = Counter()
+        self.held: Counter[str] = Counter()
+
+    def enter(self, fault: str, problems: list[str]) -> None:
+        self.tried[fault] += 1
+        self.held[fault] += not problems
+        if problems:
+            print(f"{fault}: {'; '.join(problems[:3])}", flush=True)
+
+    def show(self) -> bool:
+        print(f"{'fault':<44}{'tried':>6}{'held':>6}")
+        for fault, count in self.tried.items():
+            print(f"{fault:<44}{count:>6}{self.held[fault]:>6}")
+        return self.tried == self.held
+
+
+Part = Callable[[Path, random.Random, Tally, argparse.Namespace], None]
+
+
+def run_parts(parser: argparse.ArgumentParser, parts: dict[str, Part]) -> None:
+    """Run the parts of a proof that were asked for, each in a folder of its own, and end with 1 if anything did not hold."""
+    parser.add_argument("--only", default=",".join(parts))
+    parser.add_argument("--in", dest="where", type=Path, default=Path("/dev/shm"))
+    parser.add_argument("--seed", type=int, default=int(time.time()))
+    given = parser.parse_args()
+    chance, tally = random.Random(given.seed), Tally()
+    print(f"seed {given.seed}", flush=True)
+    for name in given.only.split(","):
+        with tempfile.TemporaryDirectory(dir=given.where) as folder:
+            parts[name](Path(folder), chance, tally, given)
+    sys.exit(not tally.show())

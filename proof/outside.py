@@ -14,16 +14,27 @@ import random
 import shutil
 import sqlite3
 import subprocess
-import sys
-import tempfile
 import time
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from faults import Tally
-from lab import PROGRAM, Lab, amiss_in_bag, answering, attach, available, contents, make_image, mount, mounted, unmount
+from lab import (
+    PROGRAM,
+    Lab,
+    Tally,
+    amiss_in_bag,
+    answering,
+    attach,
+    available,
+    contents,
+    make_image,
+    mount,
+    mounted,
+    run_parts,
+    unmount,
+)
 
 BAD = (
     "../canary", "../../canary", "../../../library/ledger/ledger.sqlite", "/tmp/bm-canary", "..", ".", "", "a/../../canary",
@@ -388,25 +399,8 @@ def main() -> None:
     parser.add_argument("--flips", type=int, default=300)
     parser.add_argument("--renames", type=int, default=40)
     parser.add_argument("--unmounts", type=int, default=15)
-    parser.add_argument("--only", default="told,volumes,services,flips,capitals,unmounts")
-    parser.add_argument("--in", dest="where", type=Path, default=Path("/dev/shm"))
-    parser.add_argument("--seed", type=int, default=int(time.time()))
-    given = parser.parse_args()
-    chance = random.Random(given.seed)
-    print(f"seed {given.seed}", flush=True)
-    tally = Tally()
-    parts = {
-        "told": told,
-        "volumes": volumes,
-        "services": services,
-        "flips": flips,
-        "capitals": capitals,
-        "unmounts": unmounts,
-    }
-    for name in given.only.split(","):
-        with tempfile.TemporaryDirectory(dir=given.where) as folder:
-            parts[name](Path(folder), chance, tally, given)
-    sys.exit(not tally.show())
+    every = (told, volumes, services, flips, capitals, unmounts)
+    run_parts(parser, {part.__name__: part for part in every})
 
 
 if __name__ == "__main__":
