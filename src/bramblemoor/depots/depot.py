@@ -16,7 +16,7 @@ from bramblemoor.depots.terms import Terms, checked
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.library.durable import clear_unfinished, write_atomically
 from bramblemoor.library.home import DEPOT_MARK
-from bramblemoor.library.told import is_plain_file, require_plain_folders
+from bramblemoor.library.told import Anchor, is_plain_file, require_plain_folders
 
 _LARGEST = 1 << 20
 _FOLDERS = ("data", "earlier", "incoming", "readings", "receipts", "runs")
@@ -54,6 +54,7 @@ class Depot:
     root: Path
     identity: Identity
     drive: Drive
+    anchor: Anchor
 
     @property
     def id(self) -> str:
@@ -79,6 +80,7 @@ class Depot:
 
     def require_there(self) -> None:
         """Raise OSError where the drive was unmounted meanwhile: what is at its path then is another folder."""
+        self.anchor.require()
         if not (self.root / DEPOT_MARK).is_file():
             raise OSError(errno.ENODEV, "its drive is not mounted there any more", str(self.root))
 
@@ -150,13 +152,18 @@ def open_depot(root: Path) -> Depot:
         raise DepotTrouble(f"There is no depot at {root}.", "Name the folder that holds depot.toml.")
     if not knows(identity.kind) and not fits(root, DEPOT_MARK):
         raise _damaged(root / DEPOT_MARK, "it is not what the tag manifest says")
-    return Depot(root, identity, open_drive(identity.kind, root, identity.options))
+    return depot_at(root, identity)
+
+
+def depot_at(root: Path, identity: Identity) -> Depot:
+    """The depot at `root`, as what was agreed of it says; from now on it is that folder, whatever is at its path later."""
+    return Depot(root, identity, open_drive(identity.kind, root, identity.options), Anchor(root))
 
 
 def make_depot(root: Path, identity: Identity) -> Depot:
     """Make a depot in an existing folder. The folder itself is never made: it may be a mount point without its drive."""
     write_identity(root, identity)
-    return Depot(root, identity, open_drive(identity.kind, root, identity.options))
+    return depot_at(root, identity)
 
 
 def new_id() -> str:

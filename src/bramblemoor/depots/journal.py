@@ -45,7 +45,7 @@ class Journal(Placing):
     """An open run at one depot. `library` is the link of the ledger whose state the depot is brought to."""
 
     def __init__(self, depot: Depot, run: str, library: Link) -> None:
-        super().__init__(depot.root, run)
+        super().__init__(depot.root, run, depot.anchor)
         self.depot = depot
         self._oxum: tuple[int, int] | None = None  # of the payload before the run; None where that is not sure any more
         if not self._path.exists():
@@ -68,7 +68,7 @@ class Journal(Placing):
         self._carry_out_moves()
 
     def _carry_out_removals(self) -> None:
-        folders = Folders(self.depot.root)
+        folders = Folders(self.root, self.anchor)
         for intent in self._of_kind("remove"):
             if is_plain_file(self.place(intent.path)):
                 self.set_aside(intent.path, folders)
@@ -78,7 +78,7 @@ class Journal(Placing):
     def _carry_out_moves(self) -> None:
         """First all are taken from their places, then each is put in its new one: so two can change places."""
         if not self._has_mark(_TAKEN):
-            folders = Folders(self.depot.root)
+            folders = Folders(self.root, self.anchor)
             for intent in self._of_kind("move"):
                 old, staged = self.place(intent.was), self.staged(intent.path)
                 if is_plain_file(old) and not os.path.lexists(staged):
@@ -87,7 +87,7 @@ class Journal(Placing):
                     folders.note(str(old.parent))
             folders.flush()
             self.write_down((), _TAKEN)
-        folders = Folders(self.depot.root)
+        folders = Folders(self.root, self.anchor)
         for intent in self._of_kind("move"):
             self.put(intent, folders)
         folders.flush()
@@ -95,7 +95,7 @@ class Journal(Placing):
     def _clear_shadows(self) -> None:
         """After a loss of power some file systems show a moved file under its old name, too: that one is set aside."""
         wanted = {intent.path for intent in self.intents() if intent.what != "remove"}
-        folders = Folders(self.depot.root)
+        folders = Folders(self.root, self.anchor)
         for intent in self._of_kind("move"):
             old, new = self.depot.data / intent.was, self.depot.data / intent.path
             if intent.was in wanted or not is_plain_file(old) or not is_plain_file(new):
@@ -151,7 +151,7 @@ class Journal(Placing):
         if self._has_mark(_MARKS["move"]):
             self._carry_out_moves()
             self._clear_shadows()
-        folders, waiting = Folders(self.depot.root), self._waiting()
+        folders, waiting = Folders(self.root, self.anchor), self._waiting()
         for intent in self._of_kind("put"):
             if intent.path in waiting:
                 self.put(intent, folders)
@@ -249,6 +249,7 @@ def refresh_tags(
 
     `oxum` is (bytes, files) of the payload; it is counted where that is not known.
     """
+    depot.require_there()
     if oxum is None:
         size = count = 0
         root = str(depot.root)
@@ -273,6 +274,7 @@ def _await_writer(journal: Journal) -> None:
     """A killed run's writing process may live on for a moment, where a drive keeps it waiting: its changes must not meet ours."""
     from filelock import FileLock, Timeout  # takes long to load, and what only reads needs no lock
 
+    journal.anchor.require()
     lock = FileLock(journal.folder / WRITING)
     try:
         lock.acquire(timeout=_PATIENCE)

@@ -63,8 +63,8 @@ class Lane:
         self._process = _start()
         drive = journal.depot.drive
         self._send(orders.Setup(
-            str(journal.root), journal.run, (type(drive).__module__, type(drive).__qualname__), drive.options, slots.path,
-            self._most_held, journal.depot.seeks, os.getpid(),
+            str(journal.root), journal.anchor.place, journal.run, (type(drive).__module__, type(drive).__qualname__),
+            drive.options, slots.path, self._most_held, journal.depot.seeks, os.getpid(),
         ))  # fmt: skip
         self._listener = threading.Thread(target=self._listen, daemon=True)
         self._listener.start()

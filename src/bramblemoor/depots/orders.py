@@ -26,10 +26,11 @@ class Order(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class Setup(msgspec.Struct, tag="setup", array_like=True):
-    """The first message: the depot's folder and drive (`drive` as module and class), its run, the buffer, and whether large
-    files are written and read back by turns."""
+    """The first message: the depot's folder, where that was (device, inode), its run, its drive (module and class), the buffer,
+    and whether large files are written and read back by turns."""
 
     root: str
+    place: tuple[int, int]
     run: str
     drive: tuple[str, str]
     options: dict[str, str]

@@ -46,7 +46,7 @@ class NothingPlaced(OSError):
 class Placing:
     """The staged files of a run at the depot in `root`, and the way into place."""
 
-    def __init__(self, root: Path, run: str) -> None:
+    def __init__(self, root: Path, run: str, anchor: Anchor) -> None:
         self.root = root
         self.run = run
         self.folder = root / "incoming" / run
@@ -54,7 +54,7 @@ class Placing:
         self._data = str(root / "data")
         self._staged = str(self.folder / "data")
         self._root = Root(root)
-        self.anchor = Anchor(root)
+        self.anchor = anchor
 
     def place(self, path: str) -> Path:
         """Where a file of the payload lies. Raises Outside (an OSError) where a link or another mount is on the way."""
@@ -80,7 +80,7 @@ class Placing:
         except OSError as error:
             os.truncate(self._path, before)
             raise NothingPlaced(error.errno, error.strerror) from error
-        folders = Folders(self.root)
+        folders = Folders(self.root, self.anchor)
         for intent in intents:
             self.put(intent, folders, surely_staged=True)
         folders.flush()
@@ -121,9 +121,9 @@ class Placing:
 class Folders:
     """Makes folders below a depot, and remembers whose names have to be flushed."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, anchor: Anchor) -> None:
         self._root = root
-        self._anchor = Anchor(root)
+        self._anchor = anchor
         self._touched: dict[str, None] = {}
 
     def make(self, folder: str) -> None:

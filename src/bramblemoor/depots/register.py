@@ -9,11 +9,10 @@ from pathlib import Path
 import msgspec
 
 from bramblemoor.depots.bag import TAG_MANIFEST, fits
-from bramblemoor.depots.depot import Depot, Identity, open_depot, read_identity
+from bramblemoor.depots.depot import Depot, Identity, depot_at, open_depot, read_identity
 from bramblemoor.depots.drives import find_depot
 from bramblemoor.depots.earlier import finish_purge, moment_of
 from bramblemoor.depots.journal import finish_interrupted, open_run
-from bramblemoor.depots.kinds import open_drive
 from bramblemoor.depots.known import LIBRARY, KnownDepot, known_depots, number_in
 from bramblemoor.depots.learning import catch_up, enter_intent, forget_readings, learn_contents
 from bramblemoor.depots.line import LINE, digest_after, read_line
@@ -38,7 +37,7 @@ def open_known(library: Library, known: KnownDepot) -> Depot:
     depot = open_depot(root)
     agreed = identity_of(library, known)
     if depot.identity != agreed:
-        depot = Depot(root, agreed, open_drive(agreed.kind, root, agreed.options))
+        depot = depot_at(root, agreed)
         library.seen.append(Finding(
             f"depot {known.name}", f"its depot.toml does not say what was agreed here, which holds: bramblemoor depot repair"
             f" {known.name} {root}",

@@ -29,6 +29,7 @@ from bramblemoor.depots.slots import PIECE, map_slots
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import set_time
 from bramblemoor.library.receipts import stamp
+from bramblemoor.library.told import Anchor
 
 _MOST_FILES = 2000  # of a batch
 _READERS = 3
@@ -65,6 +66,10 @@ class _Open:
     slots: list[int] = field(default_factory=list)
 
 
+def _placing(setup: orders.Setup) -> Placing:
+    return Placing(Path(setup.root), setup.run, Anchor(setup.root, setup.place))
+
+
 class _Writer:
     """Files are written one after the other, and settled in batches, behind the next files' backs.
 
@@ -75,7 +80,7 @@ class _Writer:
     def __init__(self, setup: orders.Setup, pipe: BinaryIO) -> None:
         module, name = setup.drive
         self._drive: Drive = getattr(import_module(module), name)(Path(setup.root), setup.options)
-        self._placing = Placing(Path(setup.root), setup.run)
+        self._placing = _placing(setup)
         self._buffer = memoryview(map_slots(setup.buffer))
         self._most_held, self._by_turns = setup.most_held, setup.by_turns
         self._pipe, self._telling = pipe, threading.Lock()
@@ -338,7 +343,9 @@ def main() -> None:
     coming: queue.SimpleQueue[orders.Told] = queue.SimpleQueue()
     threading.Thread(target=_read_orders, args=(taken, coming), daemon=True).start()
     try:
-        with FileLock(Placing(Path(setup.root), setup.run).folder / WRITING):
+        placing = _placing(setup)
+        placing.anchor.require()  # a lock makes the folders that it lies in
+        with FileLock(placing.folder / WRITING):
             writer = _Writer(setup, told)
             while writer.carry_out(coming.get()):
                 pass

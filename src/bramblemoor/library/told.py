@@ -124,9 +124,10 @@ class Root:
 class Anchor:
     """A folder as it is now: if its drive is unmounted in the middle of a run, what is at its path then is another folder."""
 
-    def __init__(self, folder: Path | str) -> None:
+    def __init__(self, folder: Path | str, place: tuple[int, int] | None = None) -> None:
+        """`place` is where it was (device, inode), if somebody looked before."""
         self._folder = str(folder)
-        self._was = self._now()
+        self.place = place or self._now()
 
     def _now(self) -> tuple[int, int]:
         status = os.stat(self._folder)
@@ -134,7 +135,7 @@ class Anchor:
 
     def require(self) -> None:
         """Raise OSError where the path leads to another folder than at first. To be asked before each batch of changes."""
-        if self._now() != self._was:
+        if self._now() != self.place:
             raise OSError(errno.ENODEV, "its drive is not mounted there any more", self._folder)
 
 
