@@ -449,8 +449,9 @@ def test_packing_that_is_killed_while_it_tidies_up_completes(shell: Shell, small
     assert at >= 3
 
 
-def test_a_drive_that_is_unmounted_in_the_middle_of_a_run(shell: Shell, small: Path) -> None:  # noqa: F811
-    """Lazily, as desktops do: the path leads to the folder below, and nothing is written there."""
+@pytest.mark.parametrize("moment", ["in-use.lock", "incoming/*/data/pictures/2026/*"])
+def test_a_drive_that_is_unmounted_in_the_middle_of_a_run(shell: Shell, small: Path, moment: str) -> None:  # noqa: F811
+    """Lazily, as desktops do, while the library is looked over or files are copied: nothing is written to the folder below."""
     if not lab.available("ext4"):
         pytest.skip("ext4 cannot be made or mounted here")
     image, place = shell.folder / "drive.img", shell.folder / "drive"
@@ -460,11 +461,12 @@ def test_a_drive_that_is_unmounted_in_the_middle_of_a_run(shell: Shell, small: P
     with lab.mounted(image, place, "ext4"):
         (place / "copy").mkdir()
         shell("depot", "add", "red", place / "copy", "--site", "attic", "--medium", "usb", cwd=small)
+        (place / "copy/in-use.lock").unlink(missing_ok=True)
         run = subprocess.Popen(
             shell.command("backup", "red", "--limit", "2MB"), cwd=small, env=shell.environment, stdout=subprocess.PIPE,
             stderr=subprocess.PIPE, text=True,
         )  # fmt: skip
-        while run.poll() is None and not list(place.glob("copy/incoming/*/data/pictures/2026/*")):
+        while run.poll() is None and not list((place / "copy").glob(moment)):
             pass
         subprocess.run(["umount", "--lazy", place], check=True)
         (place / "copy").mkdir()  # as somebody may have made it before there was a drive
