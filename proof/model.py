@@ -91,9 +91,9 @@ class Studio:
         return held
 
     def frames(self) -> dict[str, str]:
-        """Digest and path of each frame's original that the ledger has."""
+        """Path and digest of each frame's original that the ledger has."""
         with sqlite3.connect(f"file:{self.library}/ledger/ledger.sqlite?mode=ro", uri=True) as db:
-            return dict(db.execute("SELECT sha256, path FROM files WHERE role = 'original'").fetchall())
+            return dict(db.execute("SELECT path, sha256 FROM files WHERE role = 'original'").fetchall())
 
     # Running commands, and what must hold after each.
 
@@ -135,12 +135,14 @@ class Studio:
         on_disk, frames = self.places(), self.frames()
         for holder in told["holders"]:
             name = holder["name"]
-            most = sum(name in on_disk.get(digest, ()) or (name, digest) in self.unnoticed for digest in frames)
+            most = sum(
+                name in on_disk.get(digest, ()) or (name, digest) in self.unnoticed for digest in frames.values()
+            )
             if holder["frames"] > most:
                 raise Broken(f"standing counts {holder['frames']} frames at {name}, where {most} are\n{self.history()}")
         sound = sum(
             len(on_disk.get(digest, set()) | {place for place, what in self.unnoticed if what == digest}) >= LEAST + 1
-            for digest in frames
+            for digest in frames.values()
         )
         if told["states"].get("sound", 0) > sound:
             raise Broken(f"standing calls {told['states']['sound']} frames sound, and {sound} are\n{self.history()}")
@@ -208,7 +210,7 @@ class Studio:
             self._write(path, f"retouched {len(self.steps)} ")
             if self.chance.random() < 0.5:
                 self.command("stocktake", "--yes")
-                frames = {path: digest for digest, path in self.frames().items()}
+                frames = self.frames()
                 here = path.relative_to(self.library).as_posix()
                 if here in frames:
                     self.let_go.add(frames[here])

@@ -3,6 +3,7 @@
 import json
 import os
 import shutil
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -154,18 +155,24 @@ def unpacked_once(collected_once: Path, tmp_path_factory: pytest.TempPathFactory
     return folder / "library"
 
 
+def as_if_made(target: Path, library: Path) -> Path:
+    """A library copied to a folder that then passes for the one in which it was made, and in which its files were read."""
+    shutil.copytree(library, target)
+    with sqlite3.connect(target / "ledger/ledger.sqlite") as db:
+        db.execute("DELETE FROM meta WHERE key = 'seat'")
+    return target
+
+
 @pytest.fixture
 def collected(collected_once: Path, tmp_path: Path) -> Path:
     """A library of one's own, everything collected, nothing unpacked."""
-    shutil.copytree(collected_once, tmp_path / "library")
-    return tmp_path / "library"
+    return as_if_made(tmp_path / "library", collected_once)
 
 
 @pytest.fixture
 def library(unpacked_once: Path, tmp_path: Path) -> Path:
     """A library of one's own with everything unpacked, and no depots."""
-    shutil.copytree(unpacked_once, tmp_path / "library")
-    return tmp_path / "library"
+    return as_if_made(tmp_path / "library", unpacked_once)
 
 
 @pytest.fixture

@@ -276,6 +276,13 @@ def test_readings_belong_to_where_they_were_made(shell: Shell, small: Path) -> N
 def test_the_library_s_own_copy_is_read_and_ages(shell: Shell, small: Path) -> None:
     """Rot in it is found, and until it was read again within the rule it does not count."""
     assert holders(shell, small)["library"]["frames"] == 12
+    # Its readings, too, belong to where they were made: brought to another drive by hand it was read nowhere.
+    brought = shell.folder / "brought"
+    shutil.copytree(small, brought, copy_function=shutil.copy2)
+    assert holders(shell, brought)["library"]["frames"] == 0
+    assert "lies elsewhere than before" in shell("stocktake", cwd=brought).err
+    shell("verify", "library", cwd=brought)
+    assert holders(shell, brought)["library"]["frames"] == 12
     with clock(shell, 200):
         shell("verify", "heron", "otter", "dipper", cwd=small)
         held = holders(shell, small)["library"]

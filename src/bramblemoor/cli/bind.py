@@ -9,6 +9,7 @@ from bramblemoor.cli import say
 from bramblemoor.cli.common import (
     AsJson,
     LibraryDir,
+    holding,
     know_stand_ins,
     library_here,
     open_depots,
@@ -54,7 +55,7 @@ def bind(
         raise WrongUse("Say at which depots.", f"As in: bramblemoor bind {year} --at heron --at otter.")
     pace = Pace()
     with (
-        library.held(), open_depots(library, at) as (opened, _), stoppable(pace), say.meter() as progress,
+        holding(library), open_depots(library, at) as (opened, _), stoppable(pace), say.meter() as progress,
     ):  # fmt: skip
         receipt, bound = run(library, year, opened, progress, pace, yes=yes)
     if json:
@@ -120,7 +121,7 @@ def free(
     if bound and not yes and not typer.confirm(say.shown(f"Delete {year} from {library.root}{where}?"), err=True):
         say.note("Nothing was deleted.")
         raise typer.Exit(1)
-    with library.held(), say.meter() as progress:
+    with holding(library), say.meter() as progress:
         receipt = run(library, year, progress)
     if not json and bound:
         say.line(f"{year} has left the working drive. It is at: {', '.join(bound.depots)}.")
@@ -142,7 +143,7 @@ def reopen(
 
     library = library_here(library_dir)
     with ExitStack() as stack:
-        stack.enter_context(library.held())
+        stack.enter_context(holding(library))
         opened, _ = stack.enter_context(open_depots(library, depots or (), to_write=False))
         progress = stack.enter_context(say.meter())
         receipt, complete = run(library, year, opened, progress)

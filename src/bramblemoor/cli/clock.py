@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
+from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, whose
 
 
 def clock(
@@ -18,10 +18,10 @@ def clock(
 
     library = library_here(library_dir)
     if right:
-        with library.held():
-            pass
-        with library.ledger.changing() as db:
-            believe(db)
+        with holding(library):
+            with library.ledger.changing() as db:
+                believe(db)
+            library.clock = library.read_clock()
     found = library.read_clock()
     if json:
         say.as_json(

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single
+from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single
 from bramblemoor.cli.orders import Album, Only, Since, Until, WhichService, check_albums, scope_of
 from bramblemoor.cli.service import Patience, sign_in
 from bramblemoor.errors import NotPossible, ServiceTrouble
@@ -43,7 +43,7 @@ def collect(
 
     library = library_here(library_dir)
     done: list[dict[str, Any]] = []
-    with library.held():
+    with holding(library):
         if every and order is None:
             chosen = [one for one in orders(library) if one.state in _OPEN and one.state != "collected"]
         else:
@@ -147,7 +147,7 @@ def fetch(
     scope = scope_of(album, since, until, only)
     library = library_here(library_dir)
     known = service_named(library, service)
-    with library.held():
+    with holding(library):
         account = sign_in(library, known, patience)
         if scope.albums:
             check_albums(scope.albums, [one.title for one in account.survey().albums])

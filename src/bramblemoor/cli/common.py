@@ -56,6 +56,16 @@ def library_here(named: Path | None) -> Library:
     return find_library(named, Path.cwd())
 
 
+@contextmanager
+def holding(library: Library) -> Iterator[None]:
+    """Hold the library for a run that changes it, and tell at the end, at the latest, what came to light on the way."""
+    with library.held():
+        try:
+            yield
+        finally:
+            say_seen(library)
+
+
 def whose(library: Library) -> str:
     """Every report says which library it is about."""
     home = Path.home()
@@ -171,7 +181,7 @@ def say_seen(library: Library) -> None:
         say.note(f"{finding.name}: {finding.what}.")
     library.seen.clear()
     if library.clock.in_doubt:
-        say.note(f"Beware: {library.clock.said()}.")
+        say.note_once(f"Beware: {library.clock.said()}.")
 
 
 def depot_at(depot: str, library_dir: Path | None) -> "Depot":

@@ -11,6 +11,7 @@ from bramblemoor.cli.common import (
     LibraryDir,
     PassedOver,
     bytes_of,
+    holding,
     library_here,
     open_depots,
     single,
@@ -55,7 +56,7 @@ def backup(
 
     library = library_here(library_dir)
     pace = Pace(bytes_of(limit) if limit else 0)
-    with library.held(), open_depots(library, depots or ()) as (opened, passed_over):
+    with holding(library), open_depots(library, depots or ()) as (opened, passed_over):
         with stoppable(pace), say.meter() as progress:
             if dry_run:
                 plan = plan_backup(library, opened, progress)
@@ -157,7 +158,7 @@ def verify(
     with_library = not places or "library" in places
     pace = Pace(bytes_of(limit) if limit else 0)
     with ExitStack() as stack:
-        stack.enter_context(library.held())
+        stack.enter_context(holding(library))
         opened: list[Depot] = []
         passed_over: list[PassedOver] = []
         if names or not places:
@@ -202,7 +203,7 @@ def mend(depots: Depots = None, library_dir: LibraryDir = None, json: AsJson = F
         raise WrongUse("The library is mended along with any depot.", "Leave it out: bramblemoor mend.")
     pace = Pace()
     with (
-        library.held(), open_depots(library, depots or ()) as (opened, passed_over), stoppable(pace), say.meter() as progress,
+        holding(library), open_depots(library, depots or ()) as (opened, passed_over), stoppable(pace), say.meter() as progress,
     ):  # fmt: skip
         receipt, still_amiss = run(library, opened, progress, pace)
     if pace.stopped:

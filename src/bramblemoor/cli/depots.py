@@ -13,10 +13,10 @@ from bramblemoor.cli.common import (
     bytes_of,
     depot_at,
     group,
+    holding,
     know_stand_ins,
     library_here,
     open_depots,
-    say_seen,
     stoppable,
 )
 from bramblemoor.cli.receipts import amount_text
@@ -101,14 +101,13 @@ def add(
     options = {"device": stand_in} if stand_in else {}
     options |= {"flips": stand_in_flips} if stand_in_flips else {}
     options |= {"folds": "yes"} if stand_in_folds else {}
-    with library.held():
+    with holding(library):
         depot, known = add_depot(
             library, folder, name=name, site=site, medium=medium, kind=StandInDrive.kind if stand_in else "folder",
             options=options, terms=terms,
         )  # fmt: skip
     identity = depot.identity
     attention = any(one.id == identity.id and one.stranger for one in known_depots(library))
-    say_seen(library)
     if json:
         say.as_json(
             {
@@ -222,7 +221,7 @@ def change(
 
     library = library_here(library_dir)
     site, medium = _spelled(library, site, medium, yes=yes)
-    with library.held(), open_depots(library, [depot]) as (opened, _):
+    with holding(library), open_depots(library, [depot]) as (opened, _):
         terms = _changed(
             opened[0].identity.terms, year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
         )  # fmt: skip
@@ -248,7 +247,7 @@ def retire(
     library = library_here(library_dir)
     known = depots_named(library, [depot])[0]
     poor, sample = 0, ""
-    with library.held():
+    with holding(library):
         if not undo and not known.retired:
             poor, sample = too_few_without(library, known, within_reach(library))
             if poor and not yes and sys.stdin.isatty():
@@ -290,7 +289,7 @@ def replace(
 
     know_stand_ins()
     library = library_here(library_dir)
-    with library.held():
+    with holding(library):
         known = depots_named(library, [depot])[0]
         poor, sample = too_few_without(library, known, within_reach(library))
         replace_depot(library, known, folder, options={"device": stand_in} if stand_in else {})
@@ -328,9 +327,8 @@ def adopt(
     if opened.identity.library != library.settings.library.id:
         raise WrongUse(f"{root} holds a depot of another library.", "Use that library; nothing was written.")
     known = next((known for known in known_depots(library) if known.id == opened.id), None)
-    with library.held(), opened.held():
+    with holding(library), opened.held():
         adopted = run(library, opened, known, new_name)
-    say_seen(library)
     say.line(f"Adopted the depot {adopted.name} at {root}. What lies there counts once it was read.")
     say.line(f"Next: bramblemoor verify {adopted.name}, then bramblemoor backup {adopted.name}.")
 
@@ -347,7 +345,7 @@ def repair(
 
     know_stand_ins()
     library = library_here(library_dir)
-    with library.held():
+    with holding(library):
         known = depots_named(library, [depot])[0]
         written = repair_depot(library, known, folder)
     say.line(f"Wrote {' and '.join(str(folder / name) for name in written)} anew. Next: bramblemoor verify {depot}.")

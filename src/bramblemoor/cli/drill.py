@@ -6,7 +6,7 @@ from typing import Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, open_depots, single, stoppable
+from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, open_depots, single, stoppable
 
 
 def drill(
@@ -31,7 +31,7 @@ def drill(
     library = library_here(library_dir)
     pace = Pace()
     with (
-        library.held(), open_depots(library, [depot], to_write=False) as (opened, _), stoppable(pace), say.meter() as progress,
+        holding(library), open_depots(library, [depot], to_write=False) as (opened, _), stoppable(pace), say.meter() as progress,
     ):  # fmt: skip
         done = run(library, opened[0], files=files, scratch=scratch, progress=progress, pace=pace)
     bad = len(done.unreadable)

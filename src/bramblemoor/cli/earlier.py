@@ -6,7 +6,7 @@ from typing import Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, depot_at, library_here, open_depots, single, whose
+from bramblemoor.cli.common import AsJson, LibraryDir, depot_at, holding, library_here, open_depots, single, whose
 from bramblemoor.cli.receipts import moment, print_receipt, receipt_document
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
@@ -93,7 +93,7 @@ def purge(
     limit = first_day(before).isoformat() if before else stamp(now_utc() - timedelta(days=older_than or 0))
     library = library_here(library_dir)
     started = stamp(now_utc())
-    with library.held(), open_depots(library, [depot]) as (opened, _):
+    with holding(library), open_depots(library, [depot]) as (opened, _):
         finish_at(library, opened[0])
         if library.clock.in_doubt and not before:
             raise NotPossible(f"Nothing was deleted: {library.clock.said()}.", "Or say a day: --before DATE.")

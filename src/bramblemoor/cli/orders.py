@@ -8,7 +8,7 @@ import typer
 from msgspec import structs, to_builtins
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, library_here, single
+from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, holding, library_here, single
 from bramblemoor.cli.service import Patience, sign_in
 from bramblemoor.errors import ServiceTrouble, WrongUse
 
@@ -71,7 +71,7 @@ def order(
             scope, part_bytes=bytes_of(part_size), container=container, every_days=every, repeat_until=repeat_until
         )
     known = service_named(library, service)
-    with library.held():
+    with holding(library):
         account = sign_in(library, known, patience)
         if scope.albums:
             check_albums(scope.albums, [one.title for one in account.survey().albums])
@@ -138,7 +138,7 @@ def list_orders(
 
     library = library_here(library_dir)
     if ask and not library.read_only and orders(library):
-        with library.held():
+        with holding(library):
             for known in services(library):
                 try:
                     told = sign_in(library, known, patience).orders()
@@ -199,7 +199,7 @@ def withdraw(
     from bramblemoor.services.book import order_named, record_order, service_named
 
     library = library_here(library_dir)
-    with library.held():
+    with holding(library):
         chosen = order_named(library, order, ())
         if chosen.state == "withdrawn":
             raise WrongUse(f"{chosen.id} was withdrawn already.", "See all: bramblemoor orders.")

@@ -15,6 +15,7 @@ from bramblemoor.cli.common import (
     OnlyShoots,
     OnlyYears,
     bytes_of,
+    holding,
     know_stand_ins,
     library_here,
     single,
@@ -68,7 +69,7 @@ def pack(
         raise WrongUse(f"{name!r} is no name for a file.", "Use letters, digits, - and _.")
     wish = Wish(selection, form, most, name or default_name(library, selection))
     pace = Pace()
-    with say.meter() as progress, library.held(), stoppable(pace):
+    with say.meter() as progress, holding(library), stoppable(pace):
         if dry_run:
             _dry_run(library, wish, folder, json=json)
             return

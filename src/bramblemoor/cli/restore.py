@@ -13,6 +13,7 @@ from bramblemoor.cli.common import (
     OnlyFrames,
     OnlyShoots,
     OnlyYears,
+    holding,
     know_stand_ins,
     library_here,
     single,
@@ -114,7 +115,7 @@ def _some(
     if library is None and not names:
         library = library_here(library_dir)  # says what is wrong
     sources = _sources(names, library)
-    with say.meter() as progress, library.held() if library else nullcontext():
+    with say.meter() as progress, holding(library) if library else nullcontext():
         receipt = restore_some(folder, sources, selection, library, progress, moment, as_they_hold=bool(names))
     if not json:
         say.line(f"Restored to {folder}, under the paths of the library.")

@@ -6,6 +6,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import cache
 from threading import Lock
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -107,6 +108,12 @@ def as_json(document: Any) -> None:
 def note(text: str) -> None:
     """Something to know while a run goes on; not part of its answer."""
     print(shown(text), file=sys.stderr, flush=True)
+
+
+@cache
+def note_once(text: str) -> None:
+    """The same, but only once, however often it is met."""
+    note(text)
 
 
 def ring() -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, group, library_here, plain_name, whose
+from bramblemoor.cli.common import AsJson, LibraryDir, group, holding, library_here, plain_name, whose
 from bramblemoor.errors import ServiceTrouble, WrongUse
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
@@ -72,7 +72,7 @@ def add(
     token = _token(name, token_file)
     proxy = library.settings.network.proxy
     survey = ParcelHttp(name, known.url, token, patience=patience, notice=say.note, proxy=proxy).survey()
-    with library.held():
+    with holding(library):
         if Path(dialect).is_file():
             write_atomically(library.dialects / f"{written.name}.toml", written.source.encode())
         secrets.keep(account_key(library, name), token)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
+from bramblemoor.cli.common import AsJson, LibraryDir, know_stand_ins, library_here, single, whose
 from bramblemoor.depots.known import known_depots
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
@@ -45,6 +45,7 @@ def standing(
     from bramblemoor.depots.standing import STATES, frames_standing
     from bramblemoor.depots.standing import standing as weigh
 
+    know_stand_ins()
     library = library_here(library_dir)
     if library.at_depot:
         raise NotPossible(
@@ -258,7 +259,7 @@ def _ago(moment: str) -> str:
 
 def _not_counted(own: "HolderStanding") -> str:
     """What of its copies does not count, and why."""
-    parts = [(own.unread, "never read there"), (own.stale, "read too long ago"), (own.future, "read in the future")]
+    parts = [(own.unread, "not yet read there"), (own.stale, "read too long ago"), (own.future, "read in the future")]
     return ", ".join(f"{count:,} {why}" for count, why in parts if count) or "-"
 
 

@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
+from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, whose
 from bramblemoor.errors import WrongUse
 from bramblemoor.library.home import Library
 
@@ -51,7 +51,7 @@ def stocktake(
     if dry_run and (let_go or accept):
         raise WrongUse("Nothing can be decided while only looking.", "Leave --dry-run out.")
     decided: list[str] = []
-    with library.held():
+    with holding(library):
         with say.meter() as progress:
             stock = take_stock(library, progress, yes=yes, enter=not dry_run)
         decided += _decide(library, let_go or [], accept or [], yes=yes)

@@ -6,7 +6,7 @@ from typing import Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single
+from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single
 from bramblemoor.cli.frame_page import frame_document
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim, Field
@@ -55,7 +55,7 @@ def tell(
             "Nothing was said.", "Say at least one thing, as --title TEXT; bramblemoor tell --help lists all."
         )
     library = library_here(library_dir)
-    with library.held():
+    with holding(library):
         number = frame_named(library, frame)
         if is_bound(library.db, number):
             year = library.db.execute("SELECT year FROM frames WHERE id = ?", (number,)).fetchone()[0]

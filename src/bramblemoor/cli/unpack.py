@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, plain_name, single
+from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, plain_name, single
 from bramblemoor.cli.receipts import finish
 from bramblemoor.library.home import Library
 
@@ -48,7 +48,7 @@ def unpack(
     from bramblemoor.services.book import order_named, orders
 
     library = library_here(library_dir)
-    with library.held():
+    with holding(library):
         if folder is not None:
             known = load_dialect(dialect, library.dialects) if dialect else guess_dialect(folder)
             name = plain_name("service", service or known.name)

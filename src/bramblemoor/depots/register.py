@@ -99,7 +99,7 @@ def within_reach(library: Library, opened: Iterable[Depot] = ()) -> Within:
     What lies elsewhere than it was read, or was written by another since, is there but counts for nothing.
     """
     at_hand = {depot.id: depot for depot in opened}
-    roots, doubted = {LIBRARY: library.root}, set()
+    roots, doubted = {LIBRARY: library.root}, {LIBRARY} if library.moved else set()
     for known in known_depots(library):
         try:
             depot = at_hand.get(known.id)
@@ -173,6 +173,7 @@ def follow_line(library: Library, known: KnownDepot, depot: Depot) -> None:
             f"If this is the drive of {known.name} that was last used: bramblemoor depot repair {known.name} {root}.",
         )
     if is_foreign:
+        forget_readings(library, known.number)
         _note_stranger(library, known, "foreign")
         raise DepotTrouble(
             f"The depot {known.name} was last written from a state of the library that this one has never had: this library"

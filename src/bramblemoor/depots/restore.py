@@ -233,7 +233,7 @@ def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tupl
     _make_known(library, depots)
     proven.enter(library)
     with library.ledger.changing(facts=True) as db:
-        db.execute("DELETE FROM meta WHERE key = 'device'")  # the former library's
+        library.take_seat(db)
         _know_what_is_away(library)
         proven.enter_library(library)
         settle_all(db)
@@ -270,7 +270,7 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
     library = Library(root)
     _make_known(library, depots)
     with library.ledger.changing() as db:
-        db.execute("DELETE FROM meta WHERE key = 'device'")  # the former library's
+        library.take_seat(db)
         _know_what_is_away(library)
         settle_all(db)
     return library

@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Literal
 
-from bramblemoor.depots.known import LIBRARY, PAYLOAD, KnownDepot, known_depots
+from bramblemoor.depots.known import LIBRARY, KnownDepot, known_depots
+from bramblemoor.depots.register import within_reach
 from bramblemoor.depots.tally import AMISS, FREED, LACKS, UNREAD, read_days, read_held, settle
 from bramblemoor.depots.terms import LACKING, chosen, prepare
 from bramblemoor.frames.moments import now_seconds
@@ -14,7 +15,6 @@ from bramblemoor.library.copies import ALARM, amiss
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import folded
 from bramblemoor.library.receipts import stamp
-from bramblemoor.library.volumes import seat_of
 
 State = Literal["sound", "short", "single", "lost"]
 STATES: tuple[State, ...] = ("sound", "short", "single", "lost")
@@ -151,14 +151,8 @@ class _Scale:
         words = {folded(word) for word in lost}
         self.gone = tuple(h for h in every if h.name in lost or {folded(h.site), folded(h.medium)} & words)
         self.holders = [holder for holder in every if holder not in self.gone]
-        # What lies elsewhere than it was read was read nowhere, though no run has met it there yet.
-        self._elsewhere = {
-            known.number
-            for known in known_depots(library)
-            if known.seat and (known.root / PAYLOAD).is_dir() and seat_of(known.root, PAYLOAD) != known.seat
-        }
-        if library.moved:
-            self._elsewhere.add(LIBRARY)
+        # What lies elsewhere than it was read, or was written by another since, was read nowhere, though no run has met it yet.
+        self._unread = set(within_reach(library).doubted)
         self._today = now_seconds() // _DAY
         self._cutoff = self._today - library.settings.rule.fresh_days
         self.stands = {row["id"]: self._weighed(row["held"]) for row in self._db.execute("SELECT id, held FROM stands")}
@@ -170,7 +164,7 @@ class _Scale:
         ), where
 
     def _counts(self, number: int, state: str | None) -> bool:
-        days = read_days(state) if number not in self._elsewhere else None
+        days = read_days(state) if number not in self._unread else None
         return days is not None and days[0] >= self._cutoff and days[1] <= self._today
 
     def weigh(self, by: Literal["year", "shoot"]) -> Standing:
@@ -209,7 +203,7 @@ class _Scale:
         days = read_days(state)
         if days is not None:
             oldest = _day(days[0])
-            if holder.holder.number in self._elsewhere:
+            if holder.holder.number in self._unread:
                 holder.unread += units
             elif days[1] > self._today:
                 holder.future += units

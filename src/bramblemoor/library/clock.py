@@ -49,11 +49,14 @@ class Clock:
         return not self.in_doubt and not (self.last and self.now - self.last > _PAUSE)
 
     def kept_for(self, since: int) -> int:
-        """Seconds that passed since a moment, as far as they count: of a long time without a run only a part does."""
+        """Seconds that passed since a moment, as far as they count: of a long time without a run only a part does.
+
+        What this very run has set aside was kept for 0: the clock was read when the run began.
+        """
         uncounted = sum(
             max(0, min(end, self.now) - max(begin, since) - _COUNTED) for begin, end in self.pauses if end > since
         )
-        return self.now - since - uncounted
+        return max(0, self.now - since - uncounted)
 
     def said(self) -> str:
         """What a person should know of it; "" for a clock that nothing speaks against."""

@@ -18,10 +18,12 @@ from bramblemoor.library.receipts import Finding, listing, moment_in_name
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
 from bramblemoor.library.told import Inside
-from bramblemoor.library.volumes import volume_of
+from bramblemoor.library.volumes import seat_of, volume_of
 
 FOLDERS = ("pictures", "albums", "companions", "delivered", "ledger/receipts")
 DEPOT_MARK = "depot.toml"
+_SEAT = "seat"
+"""In the ledger's meta: where the library's own copies were read."""
 SET_ASIDE = "set-aside"
 """Where the library keeps what mending replaced, as earlier/ does at a depot."""
 
@@ -99,29 +101,41 @@ class Library:
         return f"pretend {home.stand_in}" if home.stand_in else volume_of(self.root).device
 
     @property
-    def moved(self) -> bool:
-        """Whether it lies on another device than when it was last held: there it was not read."""
-        row = self.db.execute("SELECT value FROM meta WHERE key = 'device'").fetchone()
-        return row is not None and row["value"] != self.device
+    def seat(self) -> str:
+        return seat_of(self.root, FOLDERS[0])
 
-    def _note_device(self) -> None:
-        row = self.db.execute("SELECT value FROM meta WHERE key = 'device'").fetchone()
-        if row is not None and row["value"] == self.device:
+    @property
+    def moved(self) -> bool:
+        """Whether it lies elsewhere than when it was last held, as it was copied there, say: there it was not read."""
+        row = self._seat_noted()
+        return row is not None and row["value"] != self.seat
+
+    def _seat_noted(self) -> sqlite3.Row | None:
+        row: sqlite3.Row | None = self.db.execute("SELECT value FROM meta WHERE key = ?", (_SEAT,)).fetchone()
+        return row
+
+    def take_seat(self, db: sqlite3.Connection) -> None:
+        """Note in the ledger where the library lies: readings from now on are of that place."""
+        db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (_SEAT, self.seat))
+
+    def _look_at_seat(self) -> None:
+        known = self._seat_noted() is not None
+        if known and not self.moved:
             return
         with self.ledger.changing() as db:
-            if row is not None:
+            if known:
                 db.execute("UPDATE files SET read_at = NULL")
                 self.seen.append(Finding(
-                    "library", "it lies on another drive than before, so that its own copies count again once they were read:"
+                    "library", "it lies elsewhere than before, so that its own copies count again once they were read:"
                     " bramblemoor verify library",
                 ))  # fmt: skip
-            db.execute("INSERT OR REPLACE INTO meta VALUES ('device', ?)", (self.device,))
+            self.take_seat(db)
 
     @contextmanager
     def _by_the_clock(self) -> Iterator[None]:
         """Note the run; what it reads by a clock that is far ahead does not count, though it be killed."""
         self.clock = self.read_clock()
-        self._note_device()
+        self._look_at_seat()
         if self.clock.ahead:
             with self.ledger.changing() as db:
                 forget_doubtful_readings(db, self.clock)
