@@ -277,6 +277,41 @@ class Studio:
                 self.command("depot", "adopt", name)
         shutil.rmtree(fork)
 
+    def old_library_comes_back(self) -> None:
+        """The working drive dies, and a copy of it that somebody made before takes its place."""
+        old = self.folder / "old"
+        if not old.is_dir():
+            shutil.copytree(self.library, old, copy_function=shutil.copy2)
+            return
+        self.unnoticed |= {("library", digest) for digest in self.contents("library").keys() - self._contents_in(old)}
+        shutil.rmtree(self.library)
+        old.rename(self.library)
+        self.command("backup", "--yes")
+        if self.chance.random() < 0.5:
+            for name in sorted({*DEPOTS} - self.away):
+                self.command("depot", "adopt", name)
+
+    def _contents_in(self, library: Path) -> set[str]:
+        return {
+            hashlib.sha256(path.read_bytes()).hexdigest() for path in (library / "pictures").rglob("*.[jJ][pP][gG]")
+        }
+
+    def restore(self) -> None:
+        """The working drive dies, and the library is made anew from a depot; the others are taken in."""
+        name = self.chance.choice([*DEPOTS])
+        if name in self.away:
+            return
+        fresh = self.folder / "fresh"
+        self.command("restore", fresh, "--from", self.folder / name)
+        if not (fresh / "bramblemoor.toml").is_file():
+            shutil.rmtree(fresh, ignore_errors=True)
+            return
+        shutil.rmtree(self.library)
+        fresh.rename(self.library)
+        self.unnoticed = {(place, digest) for place, digest in self.unnoticed if place not in ("library", name)}
+        for other in sorted({*DEPOTS} - self.away - {name}):
+            self.command("depot", "add", other, self.folder / other)
+
     def narrow(self) -> None:
         name = self.chance.choice([*DEPOTS])
         self.command("depot", "change", name, "--year", self.chance.choice(("2026", "2024", "2204", "")))
@@ -301,6 +336,10 @@ class Studio:
 
     def backup_is_killed(self) -> None:
         self.command("backup", "--yes", kill_after=self.chance.uniform(0.2, 0.9))
+
+    def another_run_is_killed(self) -> None:
+        runs = (("mend",), ("verify",), ("free", "2024", "--yes"), ("reopen", "2024"), ("stocktake", "--yes"))
+        self.command(*self.chance.choice(runs), kill_after=self.chance.uniform(0.1, 0.6))
 
     def verify(self) -> None:
         self.command("verify")
@@ -346,8 +385,9 @@ class Studio:
         often = (cls.backup, cls.backup, cls.verify, cls.mend, cls.new_picture)
         rest = (
             cls.rename, cls.rename_folder, cls.move_over, cls.retouch, cls.delete, cls.rot, cls.unplug, cls.plug_in,
-            cls.plug_in, cls.copy_depot_by_hand, cls.another_library, cls.narrow, cls.keep_for, cls.age, cls.clock_jumps,
-            cls.backup_is_killed, cls.level, cls.put_away, cls.reopen, cls.purge, cls.retire,
+            cls.plug_in, cls.copy_depot_by_hand, cls.another_library, cls.old_library_comes_back, cls.restore, cls.narrow,
+            cls.keep_for, cls.age, cls.clock_jumps, cls.backup_is_killed, cls.another_run_is_killed, cls.level,
+            cls.put_away, cls.reopen, cls.purge, cls.retire,
         )  # fmt: skip
         return [(do.__name__, do) for do in (*often, *rest)]
 
