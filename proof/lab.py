@@ -251,4 +251,5 @@ def run_parts(parser: argparse.ArgumentParser, parts: dict[str, Part]) -> None:
     for name in given.only.split(","):
         with tempfile.TemporaryDirectory(dir=given.where) as folder:
             parts[name](Path(folder), chance, tally, given)
+        print(f"{name} is through: {sum(tally.held.values())} of {sum(tally.tried.values())} held so far", flush=True)
     sys.exit(not tally.show())
