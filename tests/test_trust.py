@@ -409,6 +409,32 @@ def test_a_retouched_picture_is_accepted_by_name(shell: Shell, small: Path) -> N
     assert safe(shell, small) and place.read_bytes() == picture("retouched")
 
 
+def test_what_people_did_meanwhile_is_no_damage(shell: Shell, small: Path) -> None:
+    """Edited or renamed since the last run, and then verified and mended as advised: the work stands, and nothing comes twice."""
+    folder = small / "pictures/2024"
+    flip(folder / "20240301_120000.jpg")
+    shell("tell", "20240101_120000.jpg", "--title", "Reeds", cwd=small)
+    sidecar = folder / "20240101_120000.jpg.xmp"
+    words = sidecar.read_text()
+    flip(sidecar)
+    assert "2 of" in shell("verify", cwd=small, code=1).out
+    sidecar.write_text(words + "<!-- mine -->")
+    (folder / "20240201_120000.jpg").rename(folder / "ice.jpg")
+    shell("verify", "heron", cwd=small)
+    mended = shell("mend", "--json", cwd=small).json
+    assert mended["came_in"]["files"] == 1 and "mine" in sidecar.read_text()
+    assert shell("verify", "--json", cwd=small).json["left_out"] == []
+    assert len(pictures(small)) == 13 and (folder / "ice.jpg").exists()  # the sidecar is one of them
+    # A mass of changes is for a person; the depots are read all the same.
+    for path in (small / "pictures/2026").iterdir():
+        path.unlink()
+    told = shell("verify", "--json", cwd=small, code=1).json
+    assert told["left_out"] == [] and "guard" in told["findings"][0]["what"]
+    shell("stocktake", "--yes", cwd=small, code=1)
+    shell("mend", cwd=small)
+    assert len(pictures(small)) == 13
+
+
 def test_words_that_are_spelled_otherwise_are_the_same_place(shell: Shell) -> None:
     shell("new", "library", "--site", "studio", "--medium", "ssd")
     library = shell.folder / "library"

@@ -147,6 +147,8 @@ def verify(
 ) -> None:
     """Read every file of a copy from its medium and compare it with what it should be. Changes no copy.
 
+    The library is looked over first, as before a backup: what you renamed or edited is no damage.
+
     A nightly half hour that works through a drive: bramblemoor verify DEPOT --longest-unread --minutes 30.
     """
     from bramblemoor.depots.copying import Pace
@@ -168,10 +170,10 @@ def verify(
         receipt = run(library, opened, with_library=with_library, progress=progress, scope=scope, pace=pace)
     amiss = bool(receipt.left_out or receipt.findings)
     if not json and amiss:
-        what = "Every picture is sound, but something else is not"
+        what = "What was read is sound; there is something else to see to, named below. To put lists of a depot right"
         if receipt.left_out:
-            what = f"{len(receipt.left_out):,} of {say.many(receipt.came_in.files, 'file')} amiss"
-        say.line(f"{what}; to put it right: bramblemoor mend.")
+            what = f"{len(receipt.left_out):,} of {say.many(receipt.came_in.files, 'file')} amiss; to put it right"
+        say.line(f"{what}: bramblemoor mend.")
         say.line()
     if pace.stopped:
         end_stopped("What was read counts; with --longest-unread the next run goes on.", receipt, json=json)

@@ -29,11 +29,13 @@ from bramblemoor.library.copies import amiss
 from bramblemoor.library.durable import TEMPORARY, chunks, flush_file, flush_folder, set_time
 from bramblemoor.library.home import DEPOT_MARK, SET_ASIDE, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
-from bramblemoor.library.stock import source_of
+from bramblemoor.library.stock import source_of, take_stock_if_few
 from bramblemoor.library.told import is_plain_file
 from bramblemoor.library.troubles import Trouble
 
-_AMISS_HERE = f"FROM files f JOIN copies c ON c.file = f.id WHERE c.depot = 0 AND {amiss()}"
+_AMISS_HERE = (
+    f"FROM temp.due d JOIN files f ON f.id = d.file JOIN copies c ON c.file = f.id WHERE c.depot = 0 AND {amiss()}"
+)
 
 
 def mend(
@@ -49,8 +51,10 @@ def mend(
     name = run_name(library, started)
     kept: list[Kept] = []
     pace = pace or Pace()
+    found = _choose_here(library, progress)
     mended_library, left_out, came_in = _mend_library(library, depots, name, progress, pace)
     kept.append(Kept("library: mended", mended_library))
+    tags = [*tags, *found]
     still_amiss = bool(tags)
     for member in members_of(library, depots):
         depot = member.depot
@@ -193,6 +197,25 @@ def _write_manifest(library: Library, depot: Depot) -> None:
         ):
             sums.set(row["path"], row["sha256"])
         bag.write_manifest(depot.root, sums, afresh=True)
+
+
+def _choose_here(library: Library, progress: Progress) -> list[Finding]:
+    """Say what is to be mended in the library, in a table of its own, and return what else a person should know of it.
+
+    It is what was known to be amiss before. Of that, what people have renamed or edited since is taken up, and not undone; what
+    they did besides is not for this run. Where the guard stops that look, only what is missing is brought back.
+    """
+    db = library.db
+    db.execute("DROP TABLE IF EXISTS temp.due")
+    db.execute(f"CREATE TEMP TABLE due AS SELECT c.file FROM copies c WHERE c.depot = 0 AND {amiss()}")
+    if db.execute("SELECT 1 FROM temp.due").fetchone() is None:
+        return []
+    stock, passes = take_stock_if_few(library, progress)
+    db.execute("DELETE FROM temp.due WHERE file IN (SELECT file FROM temp.waiting)")
+    if not passes:
+        db.execute("DELETE FROM temp.due WHERE file IN (SELECT file FROM copies WHERE depot = 0 AND state = 'damaged')")
+    due = {row["path"] for row in db.execute(f"SELECT f.path {_AMISS_HERE}")}
+    return [finding for finding in stock.findings if finding.name not in due]
 
 
 def _mend_library(

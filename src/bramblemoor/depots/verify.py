@@ -27,7 +27,7 @@ from bramblemoor.library.copies import FREED, amiss
 from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
-from bramblemoor.library.stock import source_of
+from bramblemoor.library.stock import source_of, take_stock_if_few
 
 Choice = Literal["everything", "sample", "longest unread"]
 STRAY = "not in the manifest: somebody put it there; move it out of data/"
@@ -136,14 +136,19 @@ def verify(
 ) -> Receipt:
     """Read what `scope` says at `depots`, and in the library itself if asked; returns the receipt, which is also written.
 
+    The library is looked over first, as before a backup; where more was changed there than the guard lets pass it is not read.
+
     What is damaged or missing is entered in the ledger, so that `mend` knows, and stands on the receipt by name.
     """
     scope, pace = scope or Scope(), pace or Pace()
     started = stamp(now_utc())
     name = run_name(library, started)
+    depots, wrong = finish_all(library, depots)
     if with_library:
         library.ledger.require_sound()
-    depots, wrong = finish_all(library, depots)
+        # What people have renamed or edited since is no damage.
+        stock, with_library = take_stock_if_few(library, progress)
+        wrong = [*wrong, *stock.findings]
     results = read_places(library, depots, with_library, scope, pace, progress)
     about_bags, tags_amiss = wrong, set[str]()
     for depot in depots if scope.whole else ():
@@ -208,7 +213,7 @@ def _expected(place: int, year: int | None) -> str:
     if place == LIBRARY:
         return (
             "SELECT f.id, f.path, f.bytes, f.sha256, f.role, f.read_at FROM files f"
-            f" WHERE f.id NOT IN ({FREED}){of_year}"
+            f" WHERE f.id NOT IN ({FREED}) AND f.id NOT IN (SELECT file FROM temp.waiting){of_year}"
         )
     return (
         "SELECT f.id, coalesce(c.path, f.path) AS path, f.bytes, coalesce(c.sha256, f.sha256) AS sha256, f.role, c.read_at"

@@ -96,6 +96,15 @@ def take_stock(library: Library, progress: Progress, *, yes: bool = False, enter
     return stock
 
 
+def take_stock_if_few(library: Library, progress: Progress) -> tuple[Stock, bool]:
+    """Take stock for a run that can leave the library alone: whether the guard let it pass. If not, that is the only finding."""
+    try:
+        return take_stock(library, progress), True
+    except MassOfChanges:
+        told = "more was changed or removed there than the guard lets pass; it is left for you to look at: bramblemoor stocktake"
+        return Stock(findings=[Finding("library", told)]), False
+
+
 def _await_writers(library: Library) -> None:
     """Of what is new or differs, and was changed just now, wait until its last change is some moments ago."""
     row = library.db.execute(

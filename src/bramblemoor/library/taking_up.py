@@ -65,7 +65,8 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
                 + ("" if bound else "; if you changed it: stocktake --accept NAME"),
             )
             continue
-        enter_file(db, None, _file(row, row["role"]))  # a known file keeps its frame
+        file = enter_file(db, None, _file(row, row["role"]))  # a known file keeps its frame
+        db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))  # whatever was amiss with what it was
         if row["role"] == "sidecar" and row["frame"] is not None:
             yield from _claims_of_sidecar(library, row["frame"], row["path"])
     for sidecars in (False, True):  # pictures before what stands beside them
