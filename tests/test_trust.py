@@ -304,7 +304,8 @@ def test_a_restored_library_counts_what_came_back(shell: Shell, small: Path) -> 
     shell("restore", "again", "--from", shell.folder / "otter", code=1)
     again = shell.folder / "again"
     assert holders(shell, again)["library"]["frames"] == 5
-    for command in (("stocktake", "--yes"), ("stocktake", "--let-go", "pictures/2024/", "--yes"), ("backup", "--yes")):
+    let_go = ("stocktake", "--let-go", "pictures/2024/", "--yes")
+    for command in (("stocktake", "--yes"), let_go, ("verify", "library"), let_go, ("backup", "--yes")):
         shell(*command, cwd=again, code=None)
         assert len(pictures(shell.folder / "otter/data")) == 6
     named = shell("depot", "add", "heron", shell.folder / "heron", cwd=again)

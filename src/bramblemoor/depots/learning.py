@@ -176,9 +176,13 @@ def mark_lost(library: Library, depot: Depot, paths: Iterable[str]) -> list[Find
 
 
 def mark_copy(db: sqlite3.Connection, number: int, file: int, state: str) -> None:
-    """Set the state of a copy that is not well; what was read of it before no longer counts."""
+    """Set the state of a copy that is not well; what was read of it before no longer counts.
+
+    What a restore did not bring is not there either, but has not gone missing: nobody can let it go.
+    """
     db.execute(
-        "INSERT INTO copies (depot, file, state) VALUES (?, ?, ?)"
-        " ON CONFLICT (depot, file) DO UPDATE SET state = excluded.state, read_at = NULL",
+        "INSERT INTO copies (depot, file, state) VALUES (?, ?, ?) ON CONFLICT (depot, file) DO UPDATE"
+        " SET state = iif(copies.state = 'unbrought' AND excluded.state = 'missing', 'unbrought', excluded.state),"
+        " read_at = NULL",
         (number, file, state),
     )
