@@ -463,6 +463,12 @@ def test_nothing_lies_inside_another(shell: Shell, small: Path) -> None:
         assert "would mix" in refused or "within each other" in refused
         place.rmdir()
     assert len(pictures(small)) == 12
+    # A library lies on one drive: what is elsewhere would be counted as there.
+    (small / "pictures").rename(shell.folder / "elsewhere")
+    (small / "pictures").symlink_to(shell.folder / "elsewhere")
+    for command in ("backup", "verify", "mend", "stocktake"):
+        assert "a library lies on one drive" in shell(command, cwd=small, code=3).err
+    assert holders(shell, small)["library"]["frames"] == 0 and len(os.listdir(shell.folder / "elsewhere")) == 2
 
 
 def test_one_full_drive_does_not_stop_the_others(shell: Shell, small: Path) -> None:

@@ -17,7 +17,7 @@ from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Finding, listing, moment_in_name
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
-from bramblemoor.library.told import Inside
+from bramblemoor.library.told import Inside, Outside, require_plain_folders
 from bramblemoor.library.volumes import seat_of, volume_of
 
 FOLDERS = ("pictures", "albums", "companions", "delivered", "ledger/receipts")
@@ -78,6 +78,13 @@ class Library:
         """Hold the library for a run that changes it. Raises LibraryInUse where another run does."""
 
         self.require_writable()
+        try:
+            require_plain_folders(self.root, [folder.partition("/")[0] for folder in FOLDERS])
+        except Outside as error:
+            raise NotPossible(
+                f"{error.filename} is a link, or another drive is mounted there; a library lies on one drive, whole.",
+                "Put the folder itself there, or move the whole library to that drive. Nothing was changed.",
+            ) from error
         from filelock import FileLock, Timeout  # takes long to load, and what only reads needs no lock
 
         lock = FileLock(self.root / "ledger" / "in-use.lock")

@@ -77,7 +77,7 @@ def seat_of(folder: Path, marked: str) -> str:
     if not volume.keeps_folders:
         return f"{volume.seat}/{volume.below}"
     try:
-        return f"{volume.seat}/{(folder / marked).stat().st_ino}"
+        return f"{volume.seat}/{(folder / marked).lstat().st_ino}"
     except OSError:
         return f"{volume.seat}/nothing"
 

@@ -68,6 +68,7 @@ def _seen(path: str, status: os.stat_result) -> Seen:
 def _below(folder: str, prefix: str, passed_over: list[Finding], span: Span) -> Iterator[Seen]:
     # No generator for each level: where there are many files, passing them on would take longer than finding them.
     top = folder[: -len(prefix)]
+    device = Path(top).stat().st_dev
     levels = [_Level(prefix, *_listed(top, prefix, span))]
     try:
         while levels:
@@ -90,6 +91,8 @@ def _below(folder: str, prefix: str, passed_over: list[Finding], span: Span) -> 
                         told.st_ctime_ns,
                     )
                     continue
+                elif key[-1] == "/" and os.name != "nt" and entry.stat(follow_symlinks=False).st_dev != device:
+                    trouble = "another drive is mounted there, and is not looked at: a library lies on one"
                 elif key[-1] == "/":
                     prefix += key
                     levels.append(_Level(prefix, *_listed(top, prefix, span)))
