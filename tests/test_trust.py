@@ -468,7 +468,7 @@ def test_nothing_lies_inside_another(shell: Shell, small: Path) -> None:
     (small / "pictures").symlink_to(shell.folder / "elsewhere")
     for command in ("backup", "verify", "mend", "stocktake"):
         assert "a library lies on one drive" in shell(command, cwd=small, code=3).err
-    assert holders(shell, small)["library"]["frames"] == 0 and len(os.listdir(shell.folder / "elsewhere")) == 2
+    assert holders(shell, small)["library"]["frames"] == 0 and len(list((shell.folder / "elsewhere").iterdir())) == 2
 
 
 def test_one_full_drive_does_not_stop_the_others(shell: Shell, small: Path) -> None:
