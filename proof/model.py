@@ -50,6 +50,7 @@ class Studio:
         self.let_go: set[str] = set()  # digests of contents that a person gave up by name
         self.real: set[str] = set()  # digests of contents that people made; what rots into another one is nobody's work
         self.unnoticed: set[tuple[str, str]] = set()  # (place, digest) of what went wrong where, and was not read since
+        self.unnoticed_then: set[tuple[str, str]] = set()  # that, as it was when the library was last copied
         self.library = folder / "library"
         self.run("new", folder / "library", "--stand-in", "desk", cwd=folder)
         for _ in range(4):
@@ -282,7 +283,9 @@ class Studio:
         old = self.folder / "old"
         if not old.is_dir():
             shutil.copytree(self.library, old, copy_function=shutil.copy2)
+            self.unnoticed_then = set(self.unnoticed)
             return
+        self.unnoticed |= self.unnoticed_then  # what was noticed since is not known to that ledger
         self.unnoticed |= {("library", digest) for digest in self.contents("library").keys() - self._contents_in(old)}
         shutil.rmtree(self.library)
         old.rename(self.library)

@@ -43,10 +43,11 @@ class Years(RuleBasedStateMachine):
 
 def test_no_order_of_events_costs_a_last_copy_or_calls_safe_what_is_not() -> None:
     while Years.taken < 150:  # it may choose to end a studio early
+        studios = 1 if Years.taken else STUDIOS
         run_state_machine_as_test(
             Years,
             settings=settings(
-                max_examples=1 if Years.taken else STUDIOS, stateful_step_count=STEPS, deadline=None, suppress_health_check=list(HealthCheck),
+                max_examples=studios, stateful_step_count=STEPS, deadline=None, suppress_health_check=list(HealthCheck),
                 print_blob=True, database=None,
             ),
         )  # fmt: skip
