@@ -436,6 +436,29 @@ def test_what_people_did_meanwhile_is_no_damage(shell: Shell, small: Path) -> No
     assert len(pictures(small)) == 13
 
 
+def test_a_folder_in_place_of_a_picture_holds_nobody_up(shell: Shell, small: Path) -> None:
+    """No drive can hold both: what stays there stays, what cannot come is named, and all else is done."""
+    place, other = small / "pictures/2024/20240101_120000.jpg", small / "pictures/2024/20240201_120000.jpg"
+    place.unlink()
+    place.mkdir()
+    (place / "inner.jpg").write_bytes(picture("inner"))
+    other.rename(place / "moved.jpg")
+    (small / "pictures/2026/new.jpg").write_bytes(picture("new"))
+    told = shell("backup", cwd=small, code=1).out
+    assert told.count("20240101_120000.jpg/inner.jpg") == 3 and told.count("20240101_120000.jpg/moved.jpg") == 3
+    assert lying(shell, picture("new")) == lying(shell, picture("2024 1")) == {"heron", "otter", "dipper"}
+    assert "a different file is there" in shell("mend", cwd=small, code=1).out and (place / "inner.jpg").is_file()
+    assert "1 x missing" in shell("verify", cwd=small, code=1).out
+    shell("stocktake", "--let-go", "pictures/2024/20240101_120000.jpg", "--yes", cwd=small)
+    for _ in range(2):  # the first takes away what was in the way of the move
+        shell("backup", cwd=small, code=None)
+    assert safe(shell, small) and not shell("verify", "--json", cwd=small).json["left_out"]
+    for name in ("heron", "otter", "dipper"):
+        data = shell.folder / name / "data/pictures/2024/20240101_120000.jpg"
+        assert {one.name for one in data.iterdir()} == {"inner.jpg", "moved.jpg"}
+        subprocess.run(["sha256sum", "-c", "--quiet", "manifest-sha256.txt"], cwd=shell.folder / name, check=True)
+
+
 def test_words_that_are_spelled_otherwise_are_the_same_place(shell: Shell) -> None:
     shell("new", "library", "--site", "studio", "--medium", "ssd")
     library = shell.folder / "library"

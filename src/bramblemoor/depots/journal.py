@@ -153,7 +153,7 @@ class Journal(Placing):
             self._clear_shadows()
         folders, waiting = Folders(self.root, self.anchor), self._waiting()
         for intent in self._of_kind("put"):
-            if intent.path in waiting:
+            if intent.path in waiting and not self.in_the_way(intent.path):
                 self.put(intent, folders)
         folders.flush()
 

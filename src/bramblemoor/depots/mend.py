@@ -26,7 +26,7 @@ from bramblemoor.depots.tally import settle
 from bramblemoor.depots.work import Work
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.copies import amiss
-from bramblemoor.library.durable import TEMPORARY, chunks, flush_file, flush_folder, set_time
+from bramblemoor.library.durable import TEMPORARY, chunks, flush_file, flush_folder, in_the_way, set_time
 from bramblemoor.library.home import DEPOT_MARK, SET_ASIDE, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
 from bramblemoor.library.stock import source_of, take_stock_if_few
@@ -233,8 +233,11 @@ def _mend_library(
         amount = Amount(item.frames, 1, item.bytes)
         target, aside = Path(source_of(library, item.path)), library.root / SET_ASIDE / run / item.path
         try:
-            mends = any(put_back(source, item, target, aside) for source in sources(item))
-            trouble = None if mends else Trouble("nowhere")
+            if there := in_the_way(str(library.root), item.path):
+                trouble: Trouble | None = Trouble("different", detail=there)
+            else:
+                mends = any(put_back(source, item, target, aside) for source in sources(item))
+                trouble = None if mends else Trouble("nowhere")
         except OSError as error:
             trouble = Trouble("unwritable", detail=error.strerror or str(error))
         if trouble is not None:

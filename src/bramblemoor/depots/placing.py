@@ -14,7 +14,7 @@ from typing import Literal
 
 import msgspec
 
-from bramblemoor.library.durable import flush_folder
+from bramblemoor.library.durable import flush_folder, in_the_way
 from bramblemoor.library.told import Anchor, Inside, Root, is_plain_file
 
 What = Literal["put", "move", "remove"]
@@ -39,6 +39,11 @@ class Intent(msgspec.Struct, frozen=True, gc=False):
     mends: bool = False
 
 
+def blocked(path: str) -> str:
+    """What to say of a file whose place is taken by `path`, a folder or a file that a folder should be."""
+    return f"{path} lies there in its way: rename this one, or let that go (stocktake --let-go)"
+
+
 class NothingPlaced(OSError):
     """The journal could not be written: the files that it was about are staged, and in nobody's books."""
 
@@ -54,11 +59,22 @@ class Placing:
         self._data = str(root / "data")
         self._staged = str(self.folder / "data")
         self._root = Root(root)
+        self._plain_folders: set[str] = set()
         self.anchor = anchor
 
     def place(self, path: str) -> Path:
         """Where a file of the payload lies. Raises Outside (an OSError) where a link or another mount is on the way."""
         return Path(self._root.path(Inside(f"data/{path}")))
+
+    def in_the_way(self, path: str) -> str:
+        """What lies there and keeps a file from its place: it is there to stay, so that the file cannot come."""
+        folder = path.rpartition("/")[0]
+        if folder in self._plain_folders and not os.path.isdir(f"{self._data}/{path}"):
+            return ""
+        found = in_the_way(self._data, path)
+        if not found:
+            self._plain_folders.add(folder)
+        return found
 
     def staged(self, path: str) -> Path:
         return self.folder / "data" / path

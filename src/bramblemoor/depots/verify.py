@@ -287,7 +287,7 @@ def _read(drive: Drive, path: Path, expected: Expected, pace: Pace, meter: _Mete
                 if pace.stopped:
                     return Seen(expected, "stopped")
             grade = reading.grade
-    except FileNotFoundError:
+    except (FileNotFoundError, NotADirectoryError, IsADirectoryError):
         return Seen(expected, "missing")
     except OSError as error:
         return Seen(expected, "damaged", detail=error.strerror or "unreadable")

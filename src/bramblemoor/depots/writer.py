@@ -24,7 +24,7 @@ from filelock import FileLock
 from bramblemoor.depots import orders
 from bramblemoor.depots.kinds.interface import Drive
 from bramblemoor.depots.orders import Order
-from bramblemoor.depots.placing import WRITING, Intent, NothingPlaced, Placing
+from bramblemoor.depots.placing import WRITING, Intent, NothingPlaced, Placing, blocked
 from bramblemoor.depots.slots import PIECE, map_slots
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import set_time
@@ -165,6 +165,9 @@ class _Writer:
         begin = slot * PIECE
         for order, start in files:
             content = self._buffer[begin + start : begin + start + order.bytes]
+            if there := self._placing.in_the_way(order.path):
+                self._lost(order, blocked(there))
+                continue
             staged = self._placing.staged_name(order.path)
             self._make_folder(staged)
             try:
@@ -178,6 +181,9 @@ class _Writer:
         self._hand_over_if_full()
 
     def _begin(self, order: Order) -> None:
+        if there := self._placing.in_the_way(order.path):
+            self._lost(order, blocked(there))
+            return
         staged = self._placing.staged(order.path)
         self._make_folder(str(staged))
         try:

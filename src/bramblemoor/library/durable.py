@@ -5,6 +5,7 @@ import errno
 import hashlib
 import mmap
 import os
+import stat
 import sys
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
@@ -163,3 +164,19 @@ def free_bytes(folder: Path) -> int:
     import shutil
 
     return shutil.disk_usage(folder).free
+
+
+def in_the_way(top: str, path: str) -> str:
+    """What keeps a file from lying at `path` below `top`: a file in place of one of its folders, or a folder in its own place.
+
+    Returns its path below `top`, "" where nothing is in the way.
+    """
+    level = path.rpartition("/")[0]
+    while level:
+        try:
+            if stat.S_ISDIR(os.lstat(f"{top}/{level}").st_mode):
+                break
+            return level
+        except (FileNotFoundError, NotADirectoryError):
+            level = level.rpartition("/")[0]
+    return path if Path(top, path).is_dir() else ""
