@@ -95,6 +95,27 @@ def test_a_depot_on_a_real_file_system(shell: Shell, library: Path, tmp_path: Pa
             shell("verify", "red", cwd=library)
             (work / "B2.jpg").unlink()
             shell("stocktake", "--let-go", "B2.jpg", "--yes", cwd=library, code=None)
+        if kind in FORBIDS:
+            # A folder of such a name, however full, holds nothing else up; what has one now stays under the former one.
+            full, kept = library / "pictures/who? me", library / "pictures/kept"
+            full.mkdir()
+            kept.mkdir()
+            (kept / "k.jpg").write_bytes(lab.HEAD + b"kept")
+            shell("backup", "red", cwd=library, code=None)
+            kept.rename(kept.with_name("kept: so"))
+            for number in range(30):
+                (full / f"{number}.jpg").write_bytes(lab.HEAD + bytes((number,)))
+            (library / "pictures/plain.jpg").write_bytes(lab.HEAD + b"plain")
+            for _ in range(2):
+                told = shell("backup", "red", cwd=library, code=1).out
+                assert "cannot hold such a name" in told and "the drive failed" not in told
+                data = there / "copy/data/pictures"
+                assert (data / "plain.jpg").is_file() and (data / "kept/k.jpg").read_bytes() == lab.HEAD + b"kept"
+            shell("verify", "red", cwd=library)
+            full.rename(full.with_name("who me"))
+            kept.with_name("kept: so").rename(kept.with_name("kept so"))
+            assert "who" not in shell("backup", "red", cwd=library, code=None).out
+            assert (data / "kept so/k.jpg").is_file() and len(list((data / "who me").iterdir())) == 30
     device = lab.attach(image)
     try:
         assert lab.mount(device, here, kind, "ro")

@@ -9,7 +9,6 @@ from bramblemoor.depots.copying import CopyRun, Pace, Progress
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.earlier import expired, old_ledgers, purge, write_purge_receipt
 from bramblemoor.depots.learning import mark_lost
-from bramblemoor.depots.placing import blocked
 from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import finish_all, number_of, remember_line, within_reach
 from bramblemoor.depots.sources import from_library
@@ -220,9 +219,9 @@ def _change(run: CopyRun, member: Member, within: Within) -> Changes:
     if next(moves(db, member), None) is not None:
         journal = run.journal(member)
         for intent in moves(db, member):
-            if there := journal.in_the_way(intent.path):
-                changes.staying.append(Finding(f"{member.depot.name}: {intent.path}", blocked(there)))
-        journal.move(intent for intent in moves(db, member) if not journal.in_the_way(intent.path))
+            if why := journal.hindrance(intent.path):
+                changes.staying.append(Finding(f"{member.depot.name}: {intent.path}", why))
+        journal.move(intent for intent in moves(db, member) if not journal.hindrance(intent.path))
         with run.library.ledger.changing():
             changes.moved = enter_moves(db, member, (i for i in journal.intents() if i.what == "move"))
     return changes

@@ -22,7 +22,7 @@ from bramblemoor.depots.placing import WRITING, Folders, Intent, Placing, What
 from bramblemoor.depots.run_lists import Sums, write_run
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.durable import digest_of, flush_folder, write_atomically
+from bramblemoor.library.durable import digest_of, flush_folder, in_the_way, write_atomically
 from bramblemoor.library.lineage import ORIGIN, Link
 from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import stamp
@@ -153,7 +153,7 @@ class Journal(Placing):
             self._clear_shadows()
         folders, waiting = Folders(self.root, self.anchor), self._waiting()
         for intent in self._of_kind("put"):
-            if intent.path in waiting and not self.in_the_way(intent.path):
+            if intent.path in waiting and not in_the_way(self._data, intent.path):
                 self.put(intent, folders)
         folders.flush()
 

@@ -207,7 +207,7 @@ def _carry_out(
     db: sqlite3.Connection, shelf: DepotShelf, journal: Journal, total: int, progress: Progress, pace: Pace
 ) -> tuple[Amount, Amount, int, list[tuple[Item, str]]]:
     """Returns what was copied, what was moved, how many files moved to earlier/, and what failed."""
-    moves = [dict(row) for row in db.execute(_MOVABLE) if not journal.in_the_way(row["path"])]
+    moves = [dict(row) for row in db.execute(_MOVABLE) if not journal.hindrance(row["path"])]
     moving = {row["was"] for row in moves}
     removed = [
         Intent(row["path"], row["sha256"], 0, why=f"not at {shelf.depot.name}", what="remove")

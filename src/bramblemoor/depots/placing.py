@@ -5,6 +5,7 @@ incoming/RUN/data/...        staged files, complete or not
 incoming/RUN/writing.lock    held by the writing process, which may outlive a killed run by a moment
 """
 
+import errno
 import json
 import os
 from collections.abc import Iterable, Sequence
@@ -15,9 +16,11 @@ from typing import Literal
 import msgspec
 
 from bramblemoor.library.durable import flush_folder, in_the_way
+from bramblemoor.library.names import may_be_refused
 from bramblemoor.library.told import Anchor, Inside, Root, is_plain_file
 
 What = Literal["put", "move", "remove"]
+_NAME_REFUSED = (errno.ENOENT, errno.EINVAL, errno.ENAMETOOLONG, getattr(errno, "EILSEQ", errno.EINVAL))
 WRITING = "writing.lock"
 _encode = msgspec.json.Encoder().encode
 
@@ -39,11 +42,6 @@ class Intent(msgspec.Struct, frozen=True, gc=False):
     mends: bool = False
 
 
-def blocked(path: str) -> str:
-    """What to say of a file whose place is taken by `path`, a folder or a file that a folder should be."""
-    return f"{path} lies there in its way: rename this one, or let that go (stocktake --let-go)"
-
-
 class NothingPlaced(OSError):
     """The journal could not be written: the files that it was about are staged, and in nobody's books."""
 
@@ -59,22 +57,38 @@ class Placing:
         self._data = str(root / "data")
         self._staged = str(self.folder / "data")
         self._root = Root(root)
-        self._plain_folders: set[str] = set()
+        self._folders: dict[str, bool] = {}  # in whose way nothing lies, and whether a drive may refuse their names
         self.anchor = anchor
 
     def place(self, path: str) -> Path:
         """Where a file of the payload lies. Raises Outside (an OSError) where a link or another mount is on the way."""
         return Path(self._root.path(Inside(f"data/{path}")))
 
-    def in_the_way(self, path: str) -> str:
-        """What lies there and keeps a file from its place: it is there to stay, so that the file cannot come."""
-        folder = path.rpartition("/")[0]
-        if folder in self._plain_folders and not os.path.isdir(f"{self._data}/{path}"):
+    def hindrance(self, path: str) -> str:
+        """Why a file cannot come to its place, "" for nothing: what lies there is to stay, or the drive refuses the name."""
+        folder, _, name = path.rpartition("/")
+        if folder not in self._folders or os.path.isdir(f"{self._data}/{path}"):
+            if there := in_the_way(self._data, path):
+                return f"{there} lies there in its way: rename this one, or let that go (stocktake --let-go)"
+            self._folders[folder] = may_be_refused(folder)
+        return self._refusal(path) if self._folders[folder] or may_be_refused(name) else ""
+
+    def _refusal(self, path: str) -> str:
+        """What a drive says to a name that not all can hold, tried where files are staged."""
+        staged = self.staged(path)
+        self.anchor.require()
+        try:
+            staged.parent.mkdir(parents=True, exist_ok=True)
+            os.close(os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL))
+            os.unlink(staged)
+        except FileExistsError:
             return ""
-        found = in_the_way(self._data, path)
-        if not found:
-            self._plain_folders.add(folder)
-        return found
+        except OSError as error:
+            # Some drives answer a name that they cannot hold as if its folder were missing.
+            if error.errno not in _NAME_REFUSED or not self.folder.is_dir():
+                raise
+            return f"this drive cannot hold such a name ({error.strerror}): rename it in the library, or leave it out there"
+        return ""
 
     def staged(self, path: str) -> Path:
         return self.folder / "data" / path

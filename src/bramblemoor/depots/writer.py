@@ -24,7 +24,7 @@ from filelock import FileLock
 from bramblemoor.depots import orders
 from bramblemoor.depots.kinds.interface import Drive
 from bramblemoor.depots.orders import Order
-from bramblemoor.depots.placing import WRITING, Intent, NothingPlaced, Placing, blocked
+from bramblemoor.depots.placing import WRITING, Intent, NothingPlaced, Placing
 from bramblemoor.depots.slots import PIECE, map_slots
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.durable import set_time
@@ -148,11 +148,33 @@ class _Writer:
     def _not_written(self, order: Order, error: OSError) -> None:
         """Tell an error of the file; raise it where it is not the file's alone."""
         self._failed_in_a_row += 1
-        if self._is_fatal(error) or self._failed_in_a_row >= _TOO_MANY:
+        if self._is_fatal(error) or (self._failed_in_a_row >= _TOO_MANY and not self._still_writes()):
             raise error
         with suppress(OSError):
             self._placing.staged(order.path).unlink()
         self._lost(order, f"it could not be written ({error.strerror or error})")
+
+    def _still_writes(self) -> bool:
+        """Whether the drive takes a file of a plain name: then it is the names of those that failed that it does not take."""
+        trial = self._placing.folder / "trial"
+        try:
+            self._drive.write(str(trial), b"trial", 0)
+            self._drive.flush_one(trial)
+            trial.unlink()
+        except OSError:
+            return False
+        self._failed_in_a_row = 0
+        return True
+
+    def _hindered(self, order: Order) -> bool:
+        try:
+            why = self._placing.hindrance(order.path)
+        except OSError as error:
+            self._not_written(order, error)
+            return True
+        if why:
+            self._lost(order, why)
+        return bool(why)
 
     def _make_folder(self, staged: str) -> None:
         folder = staged.rpartition("/")[0]
@@ -165,8 +187,7 @@ class _Writer:
         begin = slot * PIECE
         for order, start in files:
             content = self._buffer[begin + start : begin + start + order.bytes]
-            if there := self._placing.in_the_way(order.path):
-                self._lost(order, blocked(there))
+            if self._hindered(order):
                 continue
             staged = self._placing.staged_name(order.path)
             self._make_folder(staged)
@@ -181,8 +202,7 @@ class _Writer:
         self._hand_over_if_full()
 
     def _begin(self, order: Order) -> None:
-        if there := self._placing.in_the_way(order.path):
-            self._lost(order, blocked(there))
+        if self._hindered(order):
             return
         staged = self._placing.staged(order.path)
         self._make_folder(str(staged))

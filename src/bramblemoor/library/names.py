@@ -31,6 +31,18 @@ def safe_name(name: str) -> str:
     return _trimmed(stem + dot + ending) or "_"
 
 
+_NOT_EVERYWHERE = re.compile(
+    f"[{re.escape(''.join(chr(code) for code in _FORBIDDEN if chr(code) not in '/%'))}]|[. ](?=/|$)"
+    f"|(?:^|/)(?:{'|'.join(sorted(_DEVICES))})(?=[./]|$)|[^/]{{140}}",
+    re.IGNORECASE,
+)
+
+
+def may_be_refused(path: str) -> bool:
+    """Whether there are file systems that do not take the names of a path: exFAT and NTFS not all, and some no long ones."""
+    return _NOT_EVERYWHERE.search(path) is not None
+
+
 AMBIGUOUS = re.compile("%(?=0D|0A|25)", re.IGNORECASE)
 """A percent sign that could be mistaken for the encoding of a list of checksums."""
 
