@@ -128,6 +128,27 @@ def test_a_depot_on_a_real_file_system(shell: Shell, library: Path, tmp_path: Pa
         os.system(f"losetup --detach {device}")
 
 
+def test_a_library_is_restored_to_a_drive_that_refuses_some_names(shell: Shell, tmp_path: Path) -> None:
+    if not lab.available("exfat"):
+        pytest.skip("exFAT cannot be made or mounted here")
+    shell("new", "library")
+    library = tmp_path / "library"
+    for name in ("plain", "what? now"):
+        (library / "pictures" / name).mkdir()
+        (library / f"pictures/{name}/a.jpg").write_bytes(lab.HEAD + name.encode())
+    (tmp_path / "heron").mkdir()
+    shell("depot", "add", "heron", tmp_path / "heron", "--site", "studio", "--medium", "ssd", cwd=library)
+    shell("backup", cwd=library, code=None)
+    lab.make_image(tmp_path / "drive.img", "exfat")
+    with lab.mounted(tmp_path / "drive.img", tmp_path / "drive", "exfat"):
+        back = tmp_path / "drive/back"
+        told = shell("restore", back, "--from", tmp_path / "heron", "--json", code=1).json
+        assert [one["name"] for one in told["left_out"]] == ["pictures/what? now/a.jpg"]
+        assert list(pictures(back)) == ["pictures/plain/a.jpg"]
+        shell("backup", "--yes", cwd=back, code=None)  # and what did not come stays where it is
+        assert (tmp_path / "heron/data/pictures/what? now/a.jpg").is_file()
+
+
 def test_a_drive_that_hangs_half_unplugged_holds_up_no_other(shell: Shell, library: Path, tmp_path: Path) -> None:
     """The program that serves a FUSE drive dies; what is mounted there then refuses every call."""
     if not lab.available("exfat"):

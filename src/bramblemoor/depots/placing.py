@@ -5,7 +5,6 @@ incoming/RUN/data/...        staged files, complete or not
 incoming/RUN/writing.lock    held by the writing process, which may outlive a killed run by a moment
 """
 
-import errno
 import json
 import os
 from collections.abc import Iterable, Sequence
@@ -15,12 +14,11 @@ from typing import Literal
 
 import msgspec
 
-from bramblemoor.library.durable import flush_folder, in_the_way
+from bramblemoor.library.durable import NAME_REFUSED, flush_folder, in_the_way
 from bramblemoor.library.names import may_be_refused
 from bramblemoor.library.told import Anchor, Inside, Root, is_plain_file
 
 What = Literal["put", "move", "remove"]
-_NAME_REFUSED = (errno.ENOENT, errno.EINVAL, errno.ENAMETOOLONG, getattr(errno, "EILSEQ", errno.EINVAL))
 WRITING = "writing.lock"
 _encode = msgspec.json.Encoder().encode
 
@@ -85,7 +83,7 @@ class Placing:
             return ""
         except OSError as error:
             # Some drives answer a name that they cannot hold as if its folder were missing.
-            if error.errno not in _NAME_REFUSED or not self.folder.is_dir():
+            if error.errno not in NAME_REFUSED or not self.folder.is_dir():
                 raise
             return f"this drive cannot hold such a name ({error.strerror}): rename it in the library, or leave it out there"
         return ""

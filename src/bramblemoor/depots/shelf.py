@@ -1,5 +1,6 @@
 """What can be had from a depot or an archive, by path and by content; and bringing a file from the nearest good one."""
 
+import errno
 import hashlib
 import sqlite3
 from abc import ABC, abstractmethod
@@ -14,7 +15,7 @@ from bramblemoor.depots.earlier import StateThen, versions
 from bramblemoor.depots.journal import open_run
 from bramblemoor.depots.kinds import Reading
 from bramblemoor.depots.slots import PIECE
-from bramblemoor.library.durable import TEMPORARY, digest_of, set_time
+from bramblemoor.library.durable import NAME_REFUSED, TEMPORARY, digest_of, set_time
 from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.told import Inside, Root, inside, inside_or_none, is_plain_file
@@ -159,8 +160,14 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
             return Brought(path, place.stat().st_size)
         if not place.name.endswith(TEMPORARY):
             return Brought(path, troubles=(Trouble("different", "the target"),))
-    place.parent.mkdir(parents=True, exist_ok=True)
     fresh = place if place.name.endswith(TEMPORARY) else place.with_name(place.name + TEMPORARY)
+    try:
+        place.parent.mkdir(parents=True, exist_ok=True)
+        fresh.touch()
+    except OSError as error:
+        if error.errno not in (*NAME_REFUSED, errno.ENOTDIR, errno.EEXIST):
+            raise  # that is not this file's alone
+        return Brought(path, troubles=(Trouble("unwritable", "the target", f"its name is refused: {error.strerror}"),))
     troubles: list[Trouble] = []
     for shelf in shelves:
         name, opened = shelf.name, shelf.read(sha256, path)

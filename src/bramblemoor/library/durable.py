@@ -19,6 +19,10 @@ TEMPORARY = ".bm-new"
 _libc = ctypes.CDLL(None, use_errno=True) if sys.platform.startswith("linux") else None
 
 
+NAME_REFUSED = (errno.ENOENT, errno.EINVAL, errno.ENAMETOOLONG, getattr(errno, "EILSEQ", errno.EINVAL))
+"""What file systems answer to a name that they do not take; some as if its folder were missing."""
+
+
 def flush_file(path: Path) -> None:
     """fsync one file."""
     # Windows flushes only through a handle that may write.
