@@ -1,6 +1,6 @@
 """Backing the library up to depots: what is missing there is copied, read back, and accounted for."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 import msgspec
@@ -8,7 +8,9 @@ import msgspec
 from bramblemoor.depots.copying import CopyRun, Pace, Progress
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.earlier import expired, old_ledgers, purge, write_purge_receipt
+from bramblemoor.depots.journal import Journal
 from bramblemoor.depots.learning import mark_lost
+from bramblemoor.depots.placing import Intent
 from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
 from bramblemoor.depots.register import finish_all, number_of, remember_line, within_reach
 from bramblemoor.depots.sources import from_library
@@ -218,13 +220,19 @@ def _change(run: CopyRun, member: Member, within: Within) -> Changes:
             changes.removed = enter_removals(db, member, (i for i in journal.intents() if i.what == "remove"))
     if next(moves(db, member), None) is not None:
         journal = run.journal(member)
-        for intent in moves(db, member):
-            if why := journal.hindrance(intent.path):
-                changes.staying.append(Finding(f"{member.depot.name}: {intent.path}", why))
-        journal.move(intent for intent in moves(db, member) if not journal.hindrance(intent.path))
+        journal.move(_possible(moves(db, member), journal, member.depot.name, changes.staying))
         with run.library.ledger.changing():
             changes.moved = enter_moves(db, member, (i for i in journal.intents() if i.what == "move"))
     return changes
+
+
+def _possible(intents: Iterator[Intent], journal: Journal, depot: str, staying: list[Finding]) -> Iterator[Intent]:
+    """The moves that a drive can do; of the others it is told why what they are about keeps its former name there."""
+    for intent in intents:
+        if why := journal.hindrance(intent.path):
+            staying.append(Finding(f"{depot}: {intent.path}", why))
+        else:
+            yield intent
 
 
 def close_journals(run: CopyRun, receipt: Receipt) -> list[Finding]:
