@@ -71,6 +71,8 @@ def unmount(folder: Path) -> None:
         if subprocess.run(["umount", str(folder)], capture_output=True, check=False).returncode == 0:
             return
         subprocess.run(["sleep", "0.1"], check=False)
+    # Rather out of sight than left behind: every later look for drives would meet it.
+    subprocess.run(["umount", "--lazy", str(folder)], check=False)
 
 
 @contextmanager
