@@ -167,13 +167,16 @@ def verify(
             opened, passed_over = stack.enter_context(open_depots(library, names, to_write=False, may_be_none=True))
         stack.enter_context(stoppable(pace))
         progress = stack.enter_context(say.meter())
-        receipt = run(library, opened, with_library=with_library, progress=progress, scope=scope, pace=pace)
+        receipt, lists_amiss = run(
+            library, opened, with_library=with_library, progress=progress, scope=scope, pace=pace
+        )
     amiss = bool(receipt.left_out or receipt.findings)
     if not json and amiss:
-        what = "What was read is sound; there is something else to see to, named below. To put lists of a depot right"
+        what = "What was read is sound, but there is something else to see to"
         if receipt.left_out:
-            what = f"{len(receipt.left_out):,} of {say.many(receipt.came_in.files, 'file')} amiss; to put it right"
-        say.line(f"{what}: bramblemoor mend.")
+            what = f"{len(receipt.left_out):,} of {say.many(receipt.came_in.files, 'file')} amiss"
+        way = "to put it right: bramblemoor mend" if receipt.left_out or lists_amiss else "it is named below"
+        say.line(f"{what}; {way}.")
         say.line()
     if pace.stopped:
         end_stopped("What was read counts; with --longest-unread the next run goes on.", receipt, json=json)

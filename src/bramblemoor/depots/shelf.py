@@ -155,7 +155,7 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
 
     Tries one depot after the other; each is read from its medium and compared.
     """
-    if place.is_file():
+    if _is_there(place):
         if digest_of(place) == sha256:
             return Brought(path, place.stat().st_size)
         if not place.name.endswith(TEMPORARY):
@@ -198,6 +198,13 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
         troubles.append(Trouble("damaged", name))
     fresh.unlink(missing_ok=True)
     return Brought(path, troubles=tuple(troubles) or (Trouble("nowhere"),))
+
+
+def _is_there(place: Path) -> bool:
+    try:
+        return place.is_file()
+    except OSError:  # a name that is refused; that is told where it is to be made
+        return False
 
 
 class _TargetTrouble(Exception):

@@ -152,7 +152,7 @@ class _Scale:
         self.gone = tuple(h for h in every if h.name in lost or {folded(h.site), folded(h.medium)} & words)
         self.holders = [holder for holder in every if holder not in self.gone]
         # What lies elsewhere than it was read, or was written by another since, was read nowhere, though no run has met it yet.
-        self._unread = set(within_reach(library).doubted)
+        self._unread = within_reach(library).doubted
         self._today = now_seconds() // _DAY
         self._cutoff = self._today - library.settings.rule.fresh_days
         self.stands = {row["id"]: self._weighed(row["held"]) for row in self._db.execute("SELECT id, held FROM stands")}

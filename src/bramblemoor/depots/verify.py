@@ -133,8 +133,10 @@ def verify(
     progress: Progress,
     scope: Scope | None = None,
     pace: Pace | None = None,
-) -> Receipt:
-    """Read what `scope` says at `depots`, and in the library itself if asked; returns the receipt, which is also written.
+) -> tuple[Receipt, bool]:
+    """Read what `scope` says at `depots`, and in the library itself if asked.
+
+    Returns the receipt, which is also written, and whether lists of a depot, or others of its tag files, are damaged.
 
     The library is looked over first, as before a backup; where more was changed there than the guard lets pass it is not read.
 
@@ -177,7 +179,7 @@ def verify(
                 write_atomically(depot.root / path, content)
             refresh_tags(depot, library.name, tags, bag.read_oxum(depot.root))
             remember_line(library, depot)
-    return receipt
+    return receipt, bool(tags_amiss)
 
 
 def read_places(

@@ -175,12 +175,10 @@ def in_the_way(top: str, path: str) -> str:
 
     Returns its path below `top`, "" where nothing is in the way.
     """
-    level = path.rpartition("/")[0]
+    level = path
     while level:
-        try:
-            if stat.S_ISDIR(os.lstat(f"{top}/{level}").st_mode):
-                break
-            return level
-        except (FileNotFoundError, NotADirectoryError):
-            level = level.rpartition("/")[0]
-    return path if Path(top, path).is_dir() else ""
+        with suppress(OSError):  # it is not there, or its name is refused: then what is above it tells
+            is_folder = stat.S_ISDIR(os.lstat(f"{top}/{level}").st_mode)
+            return level if is_folder == (level == path) else ""
+        level = level.rpartition("/")[0]
+    return ""

@@ -109,17 +109,17 @@ class Library:
 
     @property
     def seat(self) -> str:
+        """Where it lies, so closely that a copy of it lies in another seat."""
         return seat_of(self.root, FOLDERS[0])
 
     @property
     def moved(self) -> bool:
         """Whether it lies elsewhere than when it was last held, as it was copied there, say: there it was not read."""
-        row = self._seat_noted()
-        return row is not None and row["value"] != self.seat
+        return self._seat_noted() not in (None, self.seat)
 
-    def _seat_noted(self) -> sqlite3.Row | None:
-        row: sqlite3.Row | None = self.db.execute("SELECT value FROM meta WHERE key = ?", (_SEAT,)).fetchone()
-        return row
+    def _seat_noted(self) -> str | None:
+        row = self.db.execute("SELECT value FROM meta WHERE key = ?", (_SEAT,)).fetchone()
+        return None if row is None else str(row["value"])
 
     def take_seat(self, db: sqlite3.Connection) -> None:
         """Note in the ledger where the library lies: readings from now on are of that place."""
