@@ -146,6 +146,14 @@ def test_a_library_is_restored_to_a_drive_that_refuses_some_names(shell: Shell, 
         assert [one["name"] for one in told["left_out"]] == ["pictures/what? now/a.jpg"]
         assert list(pictures(back)) == ["pictures/plain/a.jpg"]
         shell("backup", "--yes", cwd=back, code=None)  # and what did not come stays where it is
+        # Names that this drive holds, and the other one does not, hold up nothing there: neither new nor by a move.
+        for name, content in (("葦" * 90, b"long"), ("short", b"short")):
+            (back / f"pictures/plain/{name}.jpg").write_bytes(lab.HEAD + content)
+        shell("backup", "--yes", cwd=back, code=1)
+        (back / "pictures/plain/short.jpg").rename(back / f"pictures/plain/{'葭' * 90}.jpg")
+        for _ in range(2):
+            assert "cannot hold such a name" in shell("backup", "--yes", cwd=back, code=1).out
+        assert (tmp_path / "heron/data/pictures/plain/short.jpg").is_file()
         assert (tmp_path / "heron/data/pictures/what? now/a.jpg").is_file()
 
 

@@ -1,5 +1,6 @@
 """File names that survive exFAT, NTFS, APFS and ext4, and their collisions."""
 
+import os
 import re
 import unicodedata
 from collections.abc import Callable
@@ -7,6 +8,7 @@ from collections.abc import Callable
 _FORBIDDEN = {ord(character): "_" for character in '<>:"/\\|?*%'} | dict.fromkeys((*range(32), *range(127, 160)))
 _DEVICES = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
 _MOST = 255
+_LONG = 140  # bytes; encrypted folders, say, hold no longer names
 _ROOM = len(".xmp") + len(".bm-new")
 """What every name must leave free: its sidecar's suffix and that of a file being written."""
 
@@ -33,14 +35,16 @@ def safe_name(name: str) -> str:
 
 _NOT_EVERYWHERE = re.compile(
     f"[{re.escape(''.join(chr(code) for code in _FORBIDDEN if chr(code) not in '/%'))}]|[. ](?=/|$)"
-    f"|(?:^|/)(?:{'|'.join(sorted(_DEVICES))})(?=[./]|$)|[^/]{{140}}",
+    f"|(?:^|/)(?:{'|'.join(sorted(_DEVICES))})(?=[./]|$)",
     re.IGNORECASE,
 )
 
 
 def may_be_refused(path: str) -> bool:
     """Whether there are file systems that do not take the names of a path: exFAT and NTFS not all, and some no long ones."""
-    return _NOT_EVERYWHERE.search(path) is not None
+    if _NOT_EVERYWHERE.search(path) is not None:
+        return True
+    return len(path) * 4 > _LONG and any(len(os.fsencode(step)) > _LONG for step in path.split("/"))
 
 
 AMBIGUOUS = re.compile("%(?=0D|0A|25)", re.IGNORECASE)
