@@ -459,6 +459,17 @@ def test_a_folder_in_place_of_a_picture_holds_nobody_up(shell: Shell, small: Pat
         subprocess.run(["sha256sum", "-c", "--quiet", "manifest-sha256.txt"], cwd=shell.folder / name, check=True)
 
 
+def test_a_copy_that_is_gone_does_not_move(shell: Shell, small: Path) -> None:
+    """Renamed in the library, it is missing at the depot by either name, and counts there by none."""
+    name = "pictures/2024/20240101_120000.jpg"
+    (shell.folder / "heron/data" / name).unlink()
+    (small / name).rename(small / "pictures/2024/reeds.jpg")
+    assert "it is missing" in shell("backup", cwd=small, code=1).out
+    assert holders(shell, small)["heron"]["frames"] == 11 and not safe(shell, small)
+    shell("mend", cwd=small)
+    assert safe(shell, small) and not shell("verify", "--json", cwd=small).json["left_out"]
+
+
 def test_words_that_are_spelled_otherwise_are_the_same_place(shell: Shell) -> None:
     shell("new", "library", "--site", "studio", "--medium", "ssd")
     library = shell.folder / "library"

@@ -8,7 +8,6 @@ import msgspec
 from bramblemoor.depots.copying import CopyRun, Pace, Progress
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.earlier import expired, old_ledgers, purge, write_purge_receipt
-from bramblemoor.depots.journal import Journal
 from bramblemoor.depots.learning import mark_lost
 from bramblemoor.depots.placing import Intent
 from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
@@ -220,16 +219,16 @@ def _change(run: CopyRun, member: Member, within: Within) -> Changes:
             changes.removed = enter_removals(db, member, (i for i in journal.intents() if i.what == "remove"))
     if next(moves(db, member), None) is not None:
         journal = run.journal(member)
-        journal.move(_possible(moves(db, member), journal, member.depot.name, changes.staying))
+        done = journal.move(moves(db, member))
         with run.library.ledger.changing():
-            changes.moved = enter_moves(db, member, (i for i in journal.intents() if i.what == "move"))
+            changes.moved = enter_moves(db, member, _carried_out(done, member.depot.name, changes.staying))
     return changes
 
 
-def _possible(intents: Iterator[Intent], journal: Journal, depot: str, staying: list[Finding]) -> Iterator[Intent]:
-    """The moves that a drive can do; of the others it is told why what they are about keeps its former name there."""
-    for intent in intents:
-        if why := journal.hindrance(intent.path):
+def _carried_out(done: Iterator[tuple[Intent, str]], depot: str, staying: list[Finding]) -> Iterator[Intent]:
+    """The moves that were carried out; of the others it is told why what they are about keeps its former name there."""
+    for intent, why in done:
+        if why:
             staying.append(Finding(f"{depot}: {intent.path}", why))
         else:
             yield intent

@@ -22,11 +22,12 @@ from bramblemoor.depots.placing import WRITING, Folders, Intent, Placing, What
 from bramblemoor.depots.run_lists import Sums, write_run
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.durable import digest_of, flush_folder, in_the_way, write_atomically
+from bramblemoor.library.durable import NAME_REFUSED, digest_of, flush_folder, in_the_way, write_atomically
 from bramblemoor.library.lineage import ORIGIN, Link
 from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import stamp
 from bramblemoor.library.told import Inside, inside_or_none, is_plain_file
+from bramblemoor.library.troubles import Trouble
 
 _MARKS = {"remove": "removals are over", "move": "moves are over"}
 _TAKEN = "what moves is taken"
@@ -62,10 +63,24 @@ class Journal(Placing):
         self.write_down(intents, _MARKS["remove"])
         self._carry_out_removals()
 
-    def move(self, intents: Iterable[Intent]) -> None:
-        """Move files within data/. To be called once, before anything is put in place; they may change places in any way."""
+    def move(self, intents: Iterable[Intent]) -> Iterator[tuple[Intent, str]]:
+        """Move files within data/. To be called once, before anything is put in place; they may change places in any way.
+
+        Returns each intent with why it was not carried out, so that the file keeps its former name; "" where it was.
+        """
         self.write_down(intents, _MARKS["move"])
         self._carry_out_moves()
+        return ((intent, self._why_not_moved(intent)) for intent in self._of_kind("move"))
+
+    def _why_not_moved(self, intent: Intent) -> str:
+        if self._is_moved(intent):
+            return ""
+        if not is_plain_file(f"{self._data}/{intent.was}"):
+            return Trouble("missing").said()
+        return self.hindrance(intent.path, suspect=True)
+
+    def _is_moved(self, intent: Intent) -> bool:
+        return is_plain_file(f"{self._data}/{intent.path}")
 
     def _carry_out_removals(self) -> None:
         folders = Folders(self.root, self.anchor)
@@ -81,10 +96,16 @@ class Journal(Placing):
             folders = Folders(self.root, self.anchor)
             for intent in self._of_kind("move"):
                 old, staged = self.place(intent.was), self.staged(intent.path)
-                if is_plain_file(old) and not os.path.lexists(staged):
+                if not is_plain_file(old) or os.path.lexists(staged) or in_the_way(self._data, intent.path):
+                    continue
+                try:
                     folders.make(str(staged.parent))
                     old.replace(staged)
-                    folders.note(str(old.parent))
+                except OSError as error:
+                    if error.errno not in NAME_REFUSED or not self.folder.is_dir():
+                        raise
+                    continue  # it keeps its former name
+                folders.note(str(old.parent))
             folders.flush()
             self.write_down((), _TAKEN)
         folders = Folders(self.root, self.anchor)
@@ -184,7 +205,7 @@ class Journal(Placing):
         anything, lost = next(self.placed(), None) is not None, list[Inside]()
         if anything or not (root / bag.MANIFEST).is_file():
             with Sums() as sums:
-                sums.update((f"data/{intent.was}", None) for intent in self._of_kind("move"))
+                sums.update((f"data/{one.was}", None) for one in self._of_kind("move") if self._is_moved(one))
                 if anything:
                     fresh |= set(write_run(root, self.run, self._noted(sums), self.earlier))
                 lost = list(self._not_there(sums))

@@ -207,7 +207,7 @@ def _carry_out(
     db: sqlite3.Connection, shelf: DepotShelf, journal: Journal, total: int, progress: Progress, pace: Pace
 ) -> tuple[Amount, Amount, int, list[tuple[Item, str]]]:
     """Returns what was copied, what was moved, how many files moved to earlier/, and what failed."""
-    moves = [dict(row) for row in db.execute(_MOVABLE) if not journal.hindrance(row["path"])]
+    moves = [dict(row) for row in db.execute(_MOVABLE)]
     moving = {row["was"] for row in moves}
     removed = [
         Intent(row["path"], row["sha256"], 0, why=f"not at {shelf.depot.name}", what="remove")
@@ -218,8 +218,11 @@ def _carry_out(
         journal.remove(removed)
     moved = NOTHING
     if moves:
-        journal.move(Intent(r["path"], r["sha256"], r["bytes"], was=r["was"], what="move") for r in moves)
+        came = journal.move(Intent(r["path"], r["sha256"], r["bytes"], was=r["was"], what="move") for r in moves)
+        stays = {intent.path for intent, why in came if why}
         for row in moves:
+            if row["path"] in stays:
+                continue
             db.execute("DELETE FROM held WHERE path = ?", (row["was"],))
             db.execute("INSERT OR REPLACE INTO held VALUES (?, ?, ?)", (row["path"], row["sha256"], row["bytes"]))
             moved += Amount(row["frames"], 1, row["bytes"])

@@ -62,14 +62,17 @@ class Placing:
         """Where a file of the payload lies. Raises Outside (an OSError) where a link or another mount is on the way."""
         return Path(self._root.path(Inside(f"data/{path}")))
 
-    def hindrance(self, path: str) -> str:
-        """Why a file cannot come to its place, "" for nothing: what lies there is to stay, or the drive refuses the name."""
+    def hindrance(self, path: str, *, suspect: bool = False) -> str:
+        """Why a file cannot come to its place, "" for nothing: what lies there is to stay, or the drive refuses the name.
+
+        A name is tried where some file systems are known to refuse such, or it is `suspect`.
+        """
         folder, _, name = path.rpartition("/")
         if folder not in self._folders or os.path.isdir(f"{self._data}/{path}"):
             if there := in_the_way(self._data, path):
                 return f"{there} lies there in its way: rename this one, or let that go (stocktake --let-go)"
             self._folders[folder] = may_be_refused(folder)
-        return self._refusal(path) if self._folders[folder] or may_be_refused(name) else ""
+        return self._refusal(path) if suspect or self._folders[folder] or may_be_refused(name) else ""
 
     def _refusal(self, path: str) -> str:
         """What a drive says to a name that not all can hold, tried where files are staged."""
