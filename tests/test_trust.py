@@ -338,6 +338,21 @@ def test_a_drive_that_knows_more_than_a_restored_library_is_told(shell: Shell, s
     )
 
 
+def test_a_ledger_that_comes_back_learns_what_was_found_amiss_since(shell: Shell, small: Path) -> None:
+    ledger, before = small / "ledger/ledger.sqlite", (small / "ledger/ledger.sqlite").read_bytes()
+    for name, path in (("heron", "20240101_120000.jpg"), ("otter", "20240201_120000.jpg")):
+        flip(shell.folder / name / "data/pictures/2024" / path)
+    (shell.folder / "heron/data/pictures/2026/20260101_120000.jpg").unlink()
+    with clock(shell, 1):
+        shell("verify", cwd=small, code=1)
+        ledger.write_bytes(before)
+        assert not safe(shell, small)
+        told = shell("backup", cwd=small).err
+        assert "found 2 files amiss there" in told and "found 1 file amiss there" in told
+        assert pictures(shell.folder / "heron/data") == pictures(shell.folder / "otter/data") == pictures(small)
+        assert safe(shell, small) and "amiss" not in shell("backup", cwd=small).err
+
+
 def test_some_is_restored_as_the_depot_holds_it(shell: Shell, small: Path) -> None:
     (small / "pictures/2024").rename(small / "pictures/Reed cutting")
     shell("stocktake", cwd=small, code=None)
@@ -587,6 +602,24 @@ def test_what_is_listed_and_lies_only_in_earlier_is_restored(shell: Shell, small
     )
     shell("restore", "back", "--from", depot)
     assert pictures(shell.folder / "back") == pictures(small)
+
+
+def test_the_longest_names_come_back(shell: Shell, small: Path) -> None:
+    """A file is written under another name first, for which these leave no room."""
+    folder = small / "pictures/2024"
+    for number, name in enumerate(
+        ("a" * 251 + ".jpg", "b" * 246 + ".jpg", "\N{CJK UNIFIED IDEOGRAPH-9727}" * 83 + ".jpg")
+    ):
+        (folder / name).write_bytes(picture(f"long {number}"))
+    whole = pictures(small)
+    shell("backup", cwd=small)
+    (folder / ("a" * 251 + ".jpg")).unlink()
+    flip(shell.folder / "heron/data/pictures/2024" / ("b" * 246 + ".jpg"))
+    shell("verify", cwd=small, code=1)
+    shell("mend", cwd=small)
+    assert pictures(small) == pictures(shell.folder / "heron/data") == whole
+    shell("restore", "back", "--from", shell.folder / "otter")
+    assert pictures(shell.folder / "back") == whole
 
 
 def test_retiring_and_replacing_tell_what_is_left_too_thin(shell: Shell, small: Path) -> None:

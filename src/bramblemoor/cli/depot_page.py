@@ -1,6 +1,6 @@
 """A depot seen from its own side, as `depot look` prints it."""
 
-import json as json_module
+from pathlib import Path
 from typing import Any
 
 from bramblemoor.cli import say
@@ -9,6 +9,7 @@ from bramblemoor.depots import bag
 from bramblemoor.depots.depot import Depot
 from bramblemoor.depots.earlier import moment_of, runs_with_earlier, versions
 from bramblemoor.depots.line import read_line
+from bramblemoor.depots.records import read_reading
 from bramblemoor.depots.terms import said
 from bramblemoor.library.durable import free_bytes
 
@@ -70,12 +71,17 @@ def print_depot(depot: Depot, *, json: bool) -> None:
     say.line(f"It opens as a library: bramblemoor --library {root} find.")
 
 
-def _reading(path: Any) -> dict[str, Any]:
-    try:
-        found = json_module.loads(path.read_bytes())
-        return {key: found[key] for key in ("run", "ended", "grade", "files")} | {"amiss": len(found["amiss"])}
-    except (ValueError, KeyError, TypeError):
+def _reading(path: Path) -> dict[str, Any]:
+    found = read_reading(path)
+    if found is None:
         return {"run": f"{path.name} is damaged", "ended": "", "grade": "", "files": 0, "amiss": 1}
+    return {
+        "run": found.run,
+        "ended": found.ended,
+        "grade": found.grade,
+        "files": found.files,
+        "amiss": len(found.amiss),
+    }
 
 
 def print_folder(depot: Depot, below: str, *, json: bool) -> None:

@@ -14,7 +14,7 @@ from bramblemoor.depots.learning import mark_copy
 from bramblemoor.depots.register import number_of
 from bramblemoor.depots.shelf import DepotShelf, bring
 from bramblemoor.depots.tally import settle
-from bramblemoor.library.durable import TEMPORARY, digest_of, free_bytes
+from bramblemoor.library.durable import beside, digest_of, free_bytes
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.troubles import Trouble
@@ -71,7 +71,7 @@ def drill(
         for row in _until_stopped(rows, pace):
             place = folder / row["path"]
             result = bring([shelf], row["path"], row["sha256"], place, row["mtime_ns"])
-            restored = place.with_name(place.name + TEMPORARY)
+            restored = beside(place)
             # Compared once more as it lies in the scratch folder: that is what one would work with.
             if result.trouble or digest_of(restored) != row["sha256"]:
                 bad.append(Finding(row["path"], result.trouble or "it was not restored as it was read"))

@@ -8,15 +8,17 @@ from pathlib import Path
 
 from bramblemoor.depots import bag
 from bramblemoor.depots.depot import Depot
+from bramblemoor.depots.earlier import moment_of
 from bramblemoor.depots.known import KnownDepot, number_in
 from bramblemoor.depots.line import read_line
 from bramblemoor.depots.placing import Intent, What
+from bramblemoor.depots.records import ReadingRecord, read_reading
 from bramblemoor.depots.run_lists import read_run
 from bramblemoor.depots.tally import settle
 from bramblemoor.library.home import Library
 from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.lineage import descends_from
-from bramblemoor.library.receipts import Finding, seconds
+from bramblemoor.library.receipts import Finding, listing, moment_in_name, seconds
 
 
 def forget_readings(library: Library, number: int) -> None:
@@ -57,6 +59,37 @@ def _thinks_there(db: sqlite3.Connection, number: int, path: str) -> bool:
         ).fetchone()
         is not None
     )
+
+
+def unseen_readings(library: Library, root: Path) -> list[ReadingRecord]:
+    """What a depot was found to lack since this library's last run, by a ledger that has come to an end since.
+
+    What was found before the depot's own last run is no matter any more: that run may have mended it.
+    """
+    last_run = moment_of(read_line(root).run)
+    since = max(library.read_clock().last, seconds(last_run) if last_run else 0)
+    fresh = (
+        read_reading(root / "readings" / name) for name in listing(root / "readings") if moment_in_name(name) > since
+    )
+    return [reading for reading in fresh if reading is not None and reading.run == "verify" and reading.amiss]
+
+
+def learn_readings(library: Library, depot: Depot) -> int:
+    """Enter what readings that this library has not seen found amiss at a depot; returns how many files that are."""
+    number, amiss = number_in(library, depot.id), 0
+    readings = unseen_readings(library, depot.root)
+    with library.ledger.changing() as db:
+        for path in {finding.name for reading in readings for finding in reading.amiss}:
+            row = db.execute(
+                "SELECT f.id FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = ? AND (c.path = ? OR c.path IS NULL"
+                " AND f.path = ?)",
+                (number, path, path),
+            ).fetchone()
+            if row is not None:
+                mark_copy(db, number, row["id"], "missing" if size_of(f"{depot.data}/{path}") is None else "damaged")
+                amiss += 1
+        settle(db)
+    return amiss
 
 
 _LISTED = """

@@ -26,7 +26,7 @@ from bramblemoor.depots.tally import settle
 from bramblemoor.depots.work import Work
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.copies import amiss
-from bramblemoor.library.durable import TEMPORARY, chunks, flush_file, flush_folder, in_the_way, set_time
+from bramblemoor.library.durable import beside, chunks, flush_file, flush_folder, in_the_way, set_time
 from bramblemoor.library.home import DEPOT_MARK, SET_ASIDE, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
 from bramblemoor.library.stock import source_of, take_stock_if_few
@@ -287,7 +287,7 @@ def put_back(source: Source, item: Item, target: Path, aside: Path) -> bool:
     False where the source is not what it should be. Raises OSError where the target cannot be written, or does not hold what
     was written to it; what was there then still is.
     """
-    fresh = target.with_name(target.name + TEMPORARY)
+    fresh = beside(target)
     digest, pieces = hashlib.sha256(), chunks(Path(source.path))
     target.parent.mkdir(parents=True, exist_ok=True)
     try:

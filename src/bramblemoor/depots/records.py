@@ -2,13 +2,17 @@
 
 import secrets
 from collections.abc import Sequence
+from contextlib import suppress
+from pathlib import Path
 from typing import Literal
 
 import msgspec
 
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, encode, next_number
+from bramblemoor.library.told import is_plain_file
 
+_LARGEST = 1 << 28
 Run = Literal[
     "backup", "verify", "mend", "restore", "bind", "free", "reopen", "purge", "level", "drill", "stocktake", "pack"
 ]
@@ -36,6 +40,14 @@ def record_tags(reading: ReadingRecord, receipt: Receipt) -> dict[str, bytes]:
     """The tag files that a run leaves at a depot, by path: its reading and its receipt, both named after the receipt."""
     document = msgspec.json.format(msgspec.json.encode(reading), indent=1) + b"\n"
     return {f"readings/{receipt.file_name}": document, f"receipts/{receipt.file_name}": encode(receipt)}
+
+
+def read_reading(path: Path) -> ReadingRecord | None:
+    """A reading as it lies at a depot; None where it is damaged, or no plain file."""
+    with suppress(OSError, ValueError, RecursionError):  # what cannot be decoded is a ValueError
+        if is_plain_file(path) and path.stat().st_size <= _LARGEST:
+            return msgspec.json.decode(path.read_bytes(), type=ReadingRecord)
+    return None
 
 
 def run_name(library: Library, started: str) -> str:

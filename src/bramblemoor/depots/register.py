@@ -14,7 +14,14 @@ from bramblemoor.depots.drives import find_depot
 from bramblemoor.depots.earlier import finish_purge, moment_of
 from bramblemoor.depots.journal import finish_interrupted, open_run
 from bramblemoor.depots.known import LIBRARY, KnownDepot, known_depots, number_in
-from bramblemoor.depots.learning import catch_up, enter_intent, forget_readings, learn_contents
+from bramblemoor.depots.learning import (
+    catch_up,
+    enter_intent,
+    forget_readings,
+    learn_contents,
+    learn_readings,
+    unseen_readings,
+)
 from bramblemoor.depots.line import LINE, digest_after, read_line
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_seconds
@@ -109,7 +116,8 @@ def within_reach(library: Library, opened: Iterable[Depot] = ()) -> Within:
             if depot is None:
                 continue
             roots[known.number] = depot.data
-            if depot.drive.seat != known.seat or read_line(depot.root).digest not in (known.line, known.coming):
+            is_as_left = depot.drive.seat == known.seat and read_line(depot.root).digest in (known.line, known.coming)
+            if not is_as_left or unseen_readings(library, depot.root):
                 doubted.add(known.number)
         except (DepotTrouble, OSError):  # it is there, and cannot be made out
             doubted.add(known.number)
@@ -158,6 +166,12 @@ def follow_line(library: Library, known: KnownDepot, depot: Depot) -> None:
         ))  # fmt: skip
     if line.digest == known.line and (line.digest or not known.runs):
         _note_stranger(library, known, "")
+        if amiss := learn_readings(library, depot):
+            library.seen.append(Finding(
+                f"depot {known.name}", f"a reading that this library did not see, as it comes from an older copy, found"
+                f" {'1 file' if amiss == 1 else f'{amiss:,} files'} amiss there: they do not"
+                " count until a backup, or mend, has put them right",
+            ))  # fmt: skip
         return
     if (
         line.digest and line.digest == known.coming

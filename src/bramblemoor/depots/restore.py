@@ -19,7 +19,7 @@ from bramblemoor.errors import DepotTrouble, NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.copies import FREED
-from bramblemoor.library.durable import TEMPORARY, flush_folder, flush_many, write_atomically
+from bramblemoor.library.durable import TEMPORARY, beside, flush_folder, flush_many, write_atomically
 from bramblemoor.library.home import FOLDERS, SET_ASIDE, Library, require_apart, require_room
 from bramblemoor.library.ledger import Ledger, merge, require_inside
 from bramblemoor.library.receipts import (
@@ -352,7 +352,7 @@ def _claim(target: Path, library: str) -> None:
 
 
 def _put_in_place(places: Sequence[Path], target: Path, whole: bool) -> None:
-    fresh = [place.with_name(place.name + TEMPORARY) for place in places]
+    fresh = [beside(place) for place in places]
     flush_many(fresh, target, whole_system=whole)
     for written, place in zip(fresh, places, strict=True):
         written.replace(place)

@@ -15,7 +15,7 @@ from bramblemoor.depots.earlier import StateThen, versions
 from bramblemoor.depots.journal import open_run
 from bramblemoor.depots.kinds import Reading
 from bramblemoor.depots.slots import PIECE
-from bramblemoor.library.durable import NAME_REFUSED, TEMPORARY, digest_of, set_time
+from bramblemoor.library.durable import NAME_REFUSED, TEMPORARY, beside, digest_of, set_time
 from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.told import Inside, Root, inside, inside_or_none, is_plain_file
@@ -160,7 +160,7 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
             return Brought(path, place.stat().st_size)
         if not place.name.endswith(TEMPORARY):
             return Brought(path, troubles=(Trouble("different", "the target"),))
-    fresh = place if place.name.endswith(TEMPORARY) else place.with_name(place.name + TEMPORARY)
+    fresh = place if place.name.endswith(TEMPORARY) else beside(place)
     try:
         place.parent.mkdir(parents=True, exist_ok=True)
         fresh.touch()

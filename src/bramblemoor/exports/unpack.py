@@ -18,7 +18,7 @@ from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.albums import extend_album, write_album, write_album_list
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_file
-from bramblemoor.library.durable import TEMPORARY, digest_of, flush_file, flush_folder, flush_many, set_time
+from bramblemoor.library.durable import beside, digest_of, flush_file, flush_folder, flush_many, set_time
 from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.names import safe_name
 from bramblemoor.library.receipts import Receipt, write_receipt
@@ -111,7 +111,7 @@ def _look_at_known(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
 
 def _put_back(library: Library, staged: Path, place: Path, file: sqlite3.Row, parcel: Parcel) -> None:
     """Put a copy of a staged picture in a known one's place; what is there now is kept aside."""
-    fresh = place.with_name(place.name + TEMPORARY)
+    fresh = beside(place)
     place.parent.mkdir(parents=True, exist_ok=True)
     shutil.copyfile(staged, fresh)
     flush_file(fresh)

@@ -16,11 +16,25 @@ CHUNK = 1 << 20
 TEMPORARY = ".bm-new"
 """Suffix of files being written; whatever carries it may be removed by the next run."""
 
+_LONGEST = 255
+"""Bytes that a name may have; letters, on some file systems, but no fewer."""
+
 _libc = ctypes.CDLL(None, use_errno=True) if sys.platform.startswith("linux") else None
 
 
 NAME_REFUSED = (errno.ENOENT, errno.EINVAL, errno.ENAMETOOLONG, getattr(errno, "EILSEQ", errno.EINVAL))
 """What file systems answer to a name that they do not take; some as if its folder were missing."""
+
+
+def beside(path: Path, again: str = "") -> Path:
+    """Where a file is written before it takes the place of `path`: a temporary name beside it; another one with `again`."""
+    suffix = again + TEMPORARY
+    if len(os.fsencode(path.name)) + len(suffix) > _LONGEST:
+        # As much of it as there is room for: a drive that refuses the name must refuse this one, too.
+        whole = os.fsencode(path.name)
+        suffix = hashlib.sha256(whole).hexdigest()[:16] + suffix
+        return path.with_name(whole[: _LONGEST - len(suffix)].decode("utf-8", "ignore") + suffix)
+    return path.with_name(path.name + suffix)
 
 
 def flush_file(path: Path) -> None:
@@ -93,7 +107,7 @@ _GHOST = (errno.ENOENT, errno.EIO)
 
 def _open_beside(path: Path) -> tuple[Path, BinaryIO]:
     """A new file under a temporary name beside `path`."""
-    fresh, other = (path.with_name(path.name + again + TEMPORARY) for again in ("", ".again"))
+    fresh, other = beside(path), beside(path, ".again")
     try:
         return fresh, fresh.open("wb")
     except OSError as error:
@@ -110,7 +124,7 @@ def _put(fresh: Path, path: Path) -> None:
     except OSError as error:
         if error.errno not in _GHOST:
             raise
-    other = fresh.with_name(path.name + ".copy" + TEMPORARY)
+    other = beside(path, ".copy")
     other.write_bytes(fresh.read_bytes())
     set_time(other, fresh.stat().st_mtime_ns)
     flush_file(other)

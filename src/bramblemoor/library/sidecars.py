@@ -6,7 +6,7 @@ from pathlib import Path
 from bramblemoor.frames.xmp_reading import BrokenXmp
 from bramblemoor.frames.xmp_writing import PROPERTIES, Belonging, foreign_part, sidecar
 from bramblemoor.library.catalogue import NewFile, albums_of, enter_file, is_bound, settle
-from bramblemoor.library.durable import TEMPORARY, set_time
+from bramblemoor.library.durable import beside, set_time
 from bramblemoor.library.home import Library
 
 
@@ -50,7 +50,7 @@ def write_sidecar(
     if where_different and target.is_file() and target.read_bytes() == content:
         return None
     digest = hashlib.sha256(content).hexdigest()
-    fresh = target.with_name(target.name + TEMPORARY)
+    fresh = beside(target)
     fresh.write_bytes(content)
     set_time(fresh, row["mtime_ns"])
     fresh.replace(target)
