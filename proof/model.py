@@ -285,7 +285,10 @@ class Studio:
             shutil.copytree(self.library, old, copy_function=shutil.copy2)
             self.unnoticed_then = set(self.unnoticed)
             return
-        self.unnoticed |= self.unnoticed_then  # what was noticed since is not known to that ledger
+        # What was noticed since is not known to that ledger, but where the depot that tells it is at hand.
+        self.unnoticed |= {
+            (place, digest) for place, digest in self.unnoticed_then if place not in {*DEPOTS} - self.away
+        }
         self.unnoticed |= {("library", digest) for digest in self.contents("library").keys() - self._contents_in(old)}
         shutil.rmtree(self.library)
         old.rename(self.library)

@@ -64,13 +64,12 @@ def _thinks_there(db: sqlite3.Connection, number: int, path: str) -> bool:
 def unseen_readings(library: Library, root: Path) -> list[ReadingRecord]:
     """What a depot was found to lack since this library's last run, by a ledger that has come to an end since.
 
-    What was found before the depot's own last run is no matter any more: that run may have mended it.
+    What was found before the depot's own last run is no matter any more: that run may have mended it. What was found in the
+    future was found by a wrong clock, perhaps by this very ledger.
     """
-    last_run = moment_of(read_line(root).run)
-    since = max(library.read_clock().last, seconds(last_run) if last_run else 0)
-    fresh = (
-        read_reading(root / "readings" / name) for name in listing(root / "readings") if moment_in_name(name) > since
-    )
+    last_run, clock, folder = moment_of(read_line(root).run), library.read_clock(), root / "readings"
+    since = max(clock.last, seconds(last_run) if last_run else 0)
+    fresh = (read_reading(folder / name) for name in listing(folder) if since < moment_in_name(name) <= clock.now)
     return [reading for reading in fresh if reading is not None and reading.run == "verify" and reading.amiss]
 
 

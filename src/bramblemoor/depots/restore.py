@@ -271,6 +271,7 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
     _make_known(library, depots)
     with library.ledger.changing() as db:
         library.take_seat(db)
+        db.execute("UPDATE files SET read_at = NULL")  # what was found amiss since, that ledger does not tell
         _know_what_is_away(library)
         settle_all(db)
     return library
