@@ -425,6 +425,21 @@ def test_a_retouched_picture_is_accepted_by_name(shell: Shell, small: Path) -> N
     assert safe(shell, small) and place.read_bytes() == picture("retouched")
 
 
+@pytest.mark.parametrize("content", (b"<x:xmpmeta>half of it", b"<a/>" + b" " * (17 << 20)))
+def test_a_sidecar_that_cannot_be_read_is_not_written_over(shell: Shell, small: Path, content: bytes) -> None:
+    name = "20240101_120000.jpg"
+    theirs = small / f"pictures/2024/{name}.xmp"
+    for lies in ("", "-2"):
+        theirs.write_bytes(content)
+        if lies:  # once as it was found, once as it is known
+            shell("stocktake", cwd=small, code=1)
+        told = shell("tell", name, "--title", "Fog" + lies, cwd=small).err
+        aside = small / f"set-aside/sidecars/pictures/2024/{name}{lies}.xmp"
+        assert aside.read_bytes() == content and str(aside.relative_to(small)) in told
+        assert "Fog" + lies in shell("show", name, cwd=small).out and b"Fog" in theirs.read_bytes()
+    assert shell("stocktake", cwd=small).out.count("set-aside") == 0
+
+
 def test_what_people_did_meanwhile_is_no_damage(shell: Shell, small: Path) -> None:
     """Edited or renamed since the last run, and then verified and mended as advised: the work stands, and nothing comes twice."""
     folder = small / "pictures/2024"

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterator
+from pathlib import Path
 
 from lxml import etree
 
@@ -23,10 +24,19 @@ class BrokenXmp(Exception):
     """The packet is no XML, is no XMP, or declares entities."""
 
 
+def packet_in(sidecar: Path) -> bytes:
+    """The content of a sidecar. Raises BrokenXmp for a file that is too large to be one; it is not read then."""
+    with sidecar.open("rb") as file:
+        packet = file.read(_MOST_BYTES + 1)
+    if len(packet) > _MOST_BYTES:
+        raise BrokenXmp(f"it has {sidecar.stat().st_size:,} bytes, more than {_MOST_BYTES:,}")
+    return packet
+
+
 def parse_packet(packet: bytes) -> etree._Element:
     """The rdf:RDF element of a packet. Raises BrokenXmp, with a reason, for anything unreadable or hostile."""
     if len(packet) > _MOST_BYTES:
-        raise BrokenXmp(f"it has {len(packet)} bytes, more than {_MOST_BYTES}")
+        raise BrokenXmp(f"it has {len(packet):,} bytes, more than {_MOST_BYTES:,}")
     try:
         root = etree.fromstring(packet.strip(b"\0 \t\r\n"), parser())
     except (etree.XMLSyntaxError, ValueError) as error:

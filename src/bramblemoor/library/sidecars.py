@@ -1,13 +1,16 @@
 """The XMP sidecar beside a frame: written where something is known that its file does not say."""
 
 import hashlib
+import os
 from pathlib import Path
 
-from bramblemoor.frames.xmp_reading import BrokenXmp
+from bramblemoor.frames.xmp_reading import BrokenXmp, packet_in
 from bramblemoor.frames.xmp_writing import PROPERTIES, Belonging, foreign_part, sidecar
 from bramblemoor.library.catalogue import NewFile, albums_of, enter_file, is_bound, settle
 from bramblemoor.library.durable import beside, set_time
-from bramblemoor.library.home import Library
+from bramblemoor.library.home import SET_ASIDE, Library
+from bramblemoor.library.names import free_name
+from bramblemoor.library.receipts import Finding
 
 
 def write_sidecar(
@@ -15,9 +18,10 @@ def write_sidecar(
 ) -> Path | None:
     """Write or renew a frame's sidecar, inside a transaction of the ledger; returns its path, None where none is needed.
 
-    `delivered` is a sidecar that came with the picture: it is only ever added to. So is one that somebody else has
-    changed since Bramblemoor wrote it. A `new` frame gets its own even in a year that is bound. `where_different` leaves
-    one alone that says all already. The file is not flushed: the caller flushes many at once.
+    `delivered` is a sidecar that came with the picture: it is only ever added to. So is one that somebody else has changed
+    since Bramblemoor wrote it; one that cannot be read moves to set-aside/, which is told. A `new` frame gets its own even in
+    a year that is bound. `where_different` leaves one alone that says all already. The file is not flushed: the caller flushes
+    many at once.
     """
     db = library.db
     facts = settle(db, frame)
@@ -47,7 +51,7 @@ def write_sidecar(
         content = sidecar(facts, belonging, foreign, base=base, overruled=overruled)
     except BrokenXmp:
         content = sidecar(facts, belonging)  # the broken one stays as it came in delivered/
-    if where_different and target.is_file() and target.read_bytes() == content:
+    if where_different and target.is_file() and packet_in(target) == content:
         return None
     digest = hashlib.sha256(content).hexdigest()
     fresh = beside(target)
@@ -66,12 +70,26 @@ def _foreign(library: Library, target: Path, relative: str, delivered: bytes | N
     fresh = (delivered, hashlib.sha256(delivered).hexdigest()) if delivered is not None else (None, "")
     if not target.is_file():
         return fresh
-    content = target.read_bytes()
+    try:
+        content = packet_in(target)
+        told = foreign_part(content)
+    except BrokenXmp as error:
+        _set_aside(library, relative, str(error))
+        return fresh
     known = library.db.execute("SELECT sha256 FROM files WHERE path = ?", (relative,)).fetchone()
     if known is None or known[0] != hashlib.sha256(content).hexdigest():
         return content, ""
-    try:
-        foreign, base = foreign_part(content)
-    except BrokenXmp:
-        return fresh
-    return fresh if delivered is not None and (foreign is None or base) else (foreign, base)
+    foreign, base = told
+    return fresh if delivered is not None and (foreign is None or base) else told
+
+
+def _set_aside(library: Library, relative: str, why: str) -> None:
+    """Move a sidecar that somebody else wrote, and that nothing can be added to, out of the way of a new one."""
+    aside = library.root / SET_ASIDE / "sidecars" / relative
+    aside.parent.mkdir(parents=True, exist_ok=True)
+    aside = aside.with_name(free_name(aside.name, lambda name: os.path.lexists(aside.with_name(name))))
+    (library.root / relative).replace(aside)
+    library.seen.append(Finding(
+        relative, f"it cannot be read ({why}), so that nothing can be added to it; it lies in"
+        f" {aside.relative_to(library.root).as_posix()} now, and a new one in its place",
+    ))  # fmt: skip

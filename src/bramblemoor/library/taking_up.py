@@ -8,7 +8,7 @@ from bramblemoor.frames.claims import Claim, believe
 from bramblemoor.frames.moments import moment_in_name
 from bramblemoor.frames.reading import read_picture
 from bramblemoor.frames.source import FileSource
-from bramblemoor.frames.xmp_reading import BrokenXmp, read_xmp
+from bramblemoor.frames.xmp_reading import BrokenXmp, packet_in, read_xmp
 from bramblemoor.frames.xmp_writing import foreign_part
 from bramblemoor.library.albums import write_album
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file, is_bound, settle
@@ -169,7 +169,7 @@ def _file(row: sqlite3.Row, role: str, media: str = "", width: int = 0, height: 
 def _claims_of_sidecar(library: Library, frame: int, path: str) -> Iterator[Finding]:
     """What somebody else's sidecar says of a frame, as far as it is new, as claims of the source "sidecar"."""
     try:
-        foreign, _ = foreign_part((library.root / path).read_bytes())
+        foreign, _ = foreign_part(packet_in(library.root / path))
         told = read_xmp(foreign) if foreign is not None else []
     except BrokenXmp as error:
         yield Finding(path, f"it was changed and cannot be read: {error}; it is kept as it is")
