@@ -141,6 +141,21 @@ def _spoilers(depot: Path) -> dict[str, Callable[[str], None]]:
 
         return put
 
+    def reading(told: str) -> None:
+        document = {
+            "run": "verify",
+            "began": "",
+            "ended": "",
+            "grade": "medium",
+            "files": 1,
+            "bytes": 1,
+            "listed_in": "",
+        }
+        document |= {"scope": "some", "amiss": [{"name": told, "what": told}]}
+        (depot / f"readings/0099-verify-{time.strftime('%Y%m%dT%H%M%SZ', time.gmtime())}.json").write_text(
+            json.dumps(document)
+        )
+
     def broken_journal(told: str) -> None:
         journal("put", "path")(told)
         append(f"incoming/{run}/journal.jsonl", str)(told)
@@ -158,6 +173,7 @@ def _spoilers(depot: Path) -> dict[str, Callable[[str], None]]:
         "purging": write("purging.txt", lambda told: json.dumps([told, f"{run}/data/{told}", f"{run}/{told}"])),
         **{f"journal {what} {field}": journal(what, field) for what, field in fields},
         "journal text": broken_journal,
+        "reading amiss": reading,
         "ledger files.path": ledger("path", "files"),
         "ledger frames.folder": ledger("folder", "frames"),
         "ledger frames.name": ledger("name", "frames"),
