@@ -50,7 +50,6 @@ class Studio:
         self.let_go: set[str] = set()  # digests of contents that a person gave up by name
         self.real: set[str] = set()  # digests of contents that people made; what rots into another one is nobody's work
         self.unnoticed: set[tuple[str, str]] = set()  # (place, digest) of what went wrong where, and was not read since
-        self.unnoticed_then: set[tuple[str, str]] = set()  # that, as it was when the library was last copied
         self.library = folder / "library"
         self.run("new", folder / "library", "--stand-in", "desk", cwd=folder)
         for _ in range(4):
@@ -283,15 +282,15 @@ class Studio:
         old = self.folder / "old"
         if not old.is_dir():
             shutil.copytree(self.library, old, copy_function=shutil.copy2)
-            self.unnoticed_then = set(self.unnoticed)
             return
-        # What was noticed since is not known to that ledger, but where the depot that tells it is at hand.
-        self.unnoticed |= {
-            (place, digest) for place, digest in self.unnoticed_then if place not in {*DEPOTS} - self.away
-        }
         self.unnoticed |= {("library", digest) for digest in self.contents("library").keys() - self._contents_in(old)}
         shutil.rmtree(self.library)
         old.rename(self.library)
+        # What was noticed since lies in the readings at the depots: of those that are not at hand it is not known yet.
+        held, frames = self.places(), set(self.frames().values())
+        self.unnoticed |= {
+            (place, digest) for place in self.away for digest in frames if place not in held.get(digest, ())
+        }
         self.command("backup", "--yes")
         if self.chance.random() < 0.5:
             for name in sorted({*DEPOTS} - self.away):

@@ -346,9 +346,12 @@ def test_a_ledger_that_comes_back_learns_what_was_found_amiss_since(shell: Shell
     with clock(shell, 1):
         shell("verify", cwd=small, code=1)
         ledger.write_bytes(before)
-        assert not safe(shell, small)
-        told = shell("backup", cwd=small).err
-        assert "found 2 files amiss there" in told and "found 1 file amiss there" in told
+        (shell.folder / "heron").rename(shell.folder / "in a drawer")
+        assert "found 1 file amiss there" in shell("backup", "otter", "dipper", cwd=small).err
+        assert holders(shell, small)["heron"]["frames"] == 12
+        (shell.folder / "in a drawer").rename(shell.folder / "heron")
+        assert holders(shell, small)["heron"]["frames"] == 0
+        assert "found 2 files amiss there" in shell("backup", cwd=small).err
         assert pictures(shell.folder / "heron/data") == pictures(shell.folder / "otter/data") == pictures(small)
         assert safe(shell, small) and "amiss" not in shell("backup", cwd=small).err
 

@@ -12,13 +12,16 @@ from bramblemoor.depots.earlier import moment_of
 from bramblemoor.depots.known import KnownDepot, number_in
 from bramblemoor.depots.line import read_line
 from bramblemoor.depots.placing import Intent, What
-from bramblemoor.depots.records import ReadingRecord, read_reading
+from bramblemoor.depots.records import read_reading
 from bramblemoor.depots.run_lists import read_run
 from bramblemoor.depots.tally import settle
+from bramblemoor.frames.moments import now_seconds
+from bramblemoor.library.durable import digest_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.lineage import descends_from
 from bramblemoor.library.receipts import Finding, listing, moment_in_name, seconds
+from bramblemoor.library.told import is_plain_file
 
 
 def forget_readings(library: Library, number: int) -> None:
@@ -61,34 +64,44 @@ def _thinks_there(db: sqlite3.Connection, number: int, path: str) -> bool:
     )
 
 
-def unseen_readings(library: Library, root: Path) -> list[ReadingRecord]:
-    """What a depot was found to lack since this library's last run, by a ledger that has come to an end since.
+def unlearnt(library: Library, root: Path, number: int) -> dict[int, str]:
+    """What the ledger counts at a depot, though a later reading, which lies there, has found it amiss: files, and their paths.
 
-    What was found before the depot's own last run is no matter any more: that run may have mended it. What was found in the
-    future was found by a wrong clock, perhaps by this very ledger.
+    So it is where a ledger comes back from a copy that was made before. What was found before the depot's own last run is no
+    matter any more, as that run may have mended it; what was found in the future was found by a wrong clock.
     """
-    last_run, clock, folder = moment_of(read_line(root).run), library.read_clock(), root / "readings"
-    since = max(clock.last, seconds(last_run) if last_run else 0)
-    fresh = (read_reading(folder / name) for name in listing(folder) if since < moment_in_name(name) <= clock.now)
-    return [reading for reading in fresh if reading is not None and reading.run == "verify" and reading.amiss]
+    tags = root / bag.TAG_MANIFEST
+    left = library.db.execute("SELECT tags FROM depots WHERE number = ?", (number,)).fetchone()["tags"]
+    if is_plain_file(tags) and digest_of(tags) == left:
+        return {}
+    last_run, now, folder = moment_of(read_line(root).run), now_seconds(), root / "readings"
+    since = seconds(last_run) if last_run else 0
+    found: dict[int, str] = {}
+    for name in listing(folder):
+        if not since <= (moment := moment_in_name(name)) <= now:
+            continue
+        reading = read_reading(folder / name)
+        for finding in reading.amiss if reading is not None and reading.run == "verify" else ():
+            row = library.db.execute(
+                "SELECT f.id FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = :depot AND c.read_at <= :moment"
+                " AND (c.path = :path OR c.path IS NULL AND f.path = :path)",
+                {"depot": number, "moment": moment, "path": finding.name},
+            ).fetchone()
+            if row is not None:
+                found[row["id"]] = finding.name
+    return found
 
 
 def learn_readings(library: Library, depot: Depot) -> int:
     """Enter what readings that this library has not seen found amiss at a depot; returns how many files that are."""
-    number, amiss = number_in(library, depot.id), 0
-    readings = unseen_readings(library, depot.root)
-    with library.ledger.changing() as db:
-        for path in {finding.name for reading in readings for finding in reading.amiss}:
-            row = db.execute(
-                "SELECT f.id FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = ? AND (c.path = ? OR c.path IS NULL"
-                " AND f.path = ?)",
-                (number, path, path),
-            ).fetchone()
-            if row is not None:
-                mark_copy(db, number, row["id"], "missing" if size_of(f"{depot.data}/{path}") is None else "damaged")
-                amiss += 1
-        settle(db)
-    return amiss
+    number = number_in(library, depot.id)
+    found = unlearnt(library, depot.root, number)
+    if found:
+        with library.ledger.changing() as db:
+            for file, path in found.items():
+                mark_copy(db, number, file, "missing" if size_of(f"{depot.data}/{path}") is None else "damaged")
+            settle(db)
+    return len(found)
 
 
 _LISTED = """

@@ -20,7 +20,7 @@ from bramblemoor.depots.learning import (
     forget_readings,
     learn_contents,
     learn_readings,
-    unseen_readings,
+    unlearnt,
 )
 from bramblemoor.depots.line import LINE, digest_after, read_line
 from bramblemoor.errors import DepotTrouble
@@ -117,7 +117,7 @@ def within_reach(library: Library, opened: Iterable[Depot] = ()) -> Within:
                 continue
             roots[known.number] = depot.data
             is_as_left = depot.drive.seat == known.seat and read_line(depot.root).digest in (known.line, known.coming)
-            if not is_as_left or unseen_readings(library, depot.root):
+            if not is_as_left or unlearnt(library, depot.root, known.number):
                 doubted.add(known.number)
         except (DepotTrouble, OSError):  # it is there, and cannot be made out
             doubted.add(known.number)
