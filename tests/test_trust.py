@@ -649,3 +649,20 @@ def test_retiring_and_replacing_tell_what_is_left_too_thin(shell: Shell, small: 
     (shell.folder / "new").mkdir()
     replaced = shell("depot", "replace", "otter", shell.folder / "new", "--stand-in", "new", cwd=small)
     assert "Keep the former drive" in replaced.err
+
+
+def test_a_list_of_an_album_that_somebody_changed_is_kept(shell: Shell, library: Path) -> None:
+    album = next(path for path in sorted((library / "albums").glob("*.csv")) if path.name != "_albums.csv")
+    ours = album.read_bytes()
+    for number, note in enumerate(("a note of mine\n", "another\n"), 1):
+        with album.open("a") as file:
+            file.write(note)
+        if number == 1:
+            shell("stocktake", cwd=library)
+        picture_of_it = library / album.read_text().splitlines()[1].partition(",")[0]
+        picture_of_it.rename(picture_of_it.with_name(f"renamed {number}.jpg"))
+        told = shell("stocktake", cwd=library)
+        aside = library / f"set-aside/changed/albums/{album.stem}{'' if number == 1 else '-2'}.csv"
+        assert str(aside.relative_to(library)) in told.err and aside.read_text().endswith(note)
+        assert f"renamed {number}.jpg" in album.read_text() and note not in album.read_text()
+    assert album.read_bytes() != ours and "somebody" not in shell("stocktake", cwd=library).err

@@ -7,9 +7,11 @@ import sqlite3
 from collections.abc import Sequence
 
 from bramblemoor.library.catalogue import NewFile, enter_file
-from bramblemoor.library.durable import write_atomically
+from bramblemoor.library.durable import digest_of, write_atomically
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import collision_key, free_name, safe_name
+from bramblemoor.library.receipts import Finding
+from bramblemoor.library.told import is_plain_file
 
 LIST = "albums/_albums.csv"
 
@@ -103,8 +105,20 @@ def harmless(cell: object) -> object:
 
 
 def _write(library: Library, path: str, text: str) -> None:
+    """Write a list of albums; one that somebody has changed since it was last written is kept beside, and told."""
     content = text.encode("utf-8")
-    write_atomically(library.root / path, content)
-    written = (library.root / path).stat()
     digest = hashlib.sha256(content).hexdigest()
+    place, last = library.root / path, f"written {path}"
+    if is_plain_file(place):
+        row = library.db.execute(
+            "SELECT coalesce((SELECT value FROM meta WHERE key = ?), (SELECT sha256 FROM files WHERE path = ?))",
+            (last, path),
+        ).fetchone()
+        if digest_of(place) not in (row[0], digest):
+            library.seen.append(Finding(
+                path, f"somebody changed it; that lies in {library.keep_aside(path, 'changed')} now, and a new list in its place",
+            ))  # fmt: skip
+    write_atomically(place, content)
+    written = place.stat()
+    library.db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (last, digest))
     enter_file(library.db, None, NewFile("album", path, len(content), digest, written.st_mtime_ns, "text/csv"))

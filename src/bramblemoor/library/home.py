@@ -14,6 +14,7 @@ from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.clock import Clock, forget_doubtful_readings, read_clock, remember
 from bramblemoor.library.durable import clear_unfinished, free_bytes
 from bramblemoor.library.ledger import Ledger
+from bramblemoor.library.names import free_name
 from bramblemoor.library.receipts import Finding, listing, moment_in_name
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
@@ -25,7 +26,7 @@ DEPOT_MARK = "depot.toml"
 _SEAT = "seat"
 """In the ledger's meta: where the library's own copies were read."""
 SET_ASIDE = "set-aside"
-"""Where the library keeps what mending replaced, as earlier/ does at a depot."""
+"""Where the library keeps what was replaced here and somebody else may want, as earlier/ does at a depot."""
 
 
 class Library:
@@ -60,6 +61,14 @@ class Library:
     def incoming(self, service: Inside, order: Inside) -> Path:
         """Where an order's parts wait until they are unpacked."""
         return self.root / "incoming" / service / order
+
+    def keep_aside(self, relative: str, under: str) -> str:
+        """Move a file that somebody else wrote out of the way of another, to set-aside/`under`/; returns where it lies now."""
+        aside = self.root / SET_ASIDE / under / relative
+        aside.parent.mkdir(parents=True, exist_ok=True)
+        aside = aside.with_name(free_name(aside.name, lambda name: os.path.lexists(aside.with_name(name))))
+        (self.root / relative).replace(aside)
+        return aside.relative_to(self.root).as_posix()
 
     def require_writable(self) -> None:
         if self.read_only:

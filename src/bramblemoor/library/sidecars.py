@@ -1,15 +1,13 @@
 """The XMP sidecar beside a frame: written where something is known that its file does not say."""
 
 import hashlib
-import os
 from pathlib import Path
 
 from bramblemoor.frames.xmp_reading import BrokenXmp, packet_in
 from bramblemoor.frames.xmp_writing import PROPERTIES, Belonging, foreign_part, sidecar
 from bramblemoor.library.catalogue import NewFile, albums_of, enter_file, is_bound, settle
 from bramblemoor.library.durable import beside, set_time
-from bramblemoor.library.home import SET_ASIDE, Library
-from bramblemoor.library.names import free_name
+from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
 
 
@@ -74,22 +72,13 @@ def _foreign(library: Library, target: Path, relative: str, delivered: bytes | N
         content = packet_in(target)
         told = foreign_part(content)
     except BrokenXmp as error:
-        _set_aside(library, relative, str(error))
+        library.seen.append(Finding(
+            relative, f"it cannot be read ({error}), so that nothing can be added to it; it lies in"
+            f" {library.keep_aside(relative, 'sidecars')} now, and a new one in its place",
+        ))  # fmt: skip
         return fresh
     known = library.db.execute("SELECT sha256 FROM files WHERE path = ?", (relative,)).fetchone()
     if known is None or known[0] != hashlib.sha256(content).hexdigest():
         return content, ""
     foreign, base = told
     return fresh if delivered is not None and (foreign is None or base) else told
-
-
-def _set_aside(library: Library, relative: str, why: str) -> None:
-    """Move a sidecar that somebody else wrote, and that nothing can be added to, out of the way of a new one."""
-    aside = library.root / SET_ASIDE / "sidecars" / relative
-    aside.parent.mkdir(parents=True, exist_ok=True)
-    aside = aside.with_name(free_name(aside.name, lambda name: os.path.lexists(aside.with_name(name))))
-    (library.root / relative).replace(aside)
-    library.seen.append(Finding(
-        relative, f"it cannot be read ({why}), so that nothing can be added to it; it lies in"
-        f" {aside.relative_to(library.root).as_posix()} now, and a new one in its place",
-    ))  # fmt: skip
