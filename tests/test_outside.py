@@ -417,7 +417,7 @@ def test_twenty_thousand_keywords_take_as_long_as_so_many_rows_should(shell: She
 
     began = time.monotonic()
     shell("stocktake", cwd=small)
-    assert time.monotonic() - began < 15
+    assert time.monotonic() - began < 30
     assert shell("find", "--keyword", "word 19999", "--json", cwd=small).json["found"] == 1
 
 
