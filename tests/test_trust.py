@@ -343,16 +343,22 @@ def test_a_ledger_that_comes_back_learns_what_was_found_amiss_since(shell: Shell
     for name, path in (("heron", "20240101_120000.jpg"), ("otter", "20240201_120000.jpg")):
         flip(shell.folder / name / "data/pictures/2024" / path)
     (shell.folder / "heron/data/pictures/2026/20260101_120000.jpg").unlink()
+    flip(small / "pictures/2026/20260601_120000.jpg")
     with clock(shell, 1):
         shell("verify", cwd=small, code=1)
         ledger.write_bytes(before)
+        assert holders(shell, small)["library"]["frames"] == 0
         (shell.folder / "heron").rename(shell.folder / "in a drawer")
         assert "found 1 file amiss there" in shell("backup", "otter", "dipper", cwd=small).err
-        assert holders(shell, small)["heron"]["frames"] == 12
+        assert holders(shell, small)["heron"]["frames"] == 12 and holders(shell, small)["library"]["frames"] == 0
         (shell.folder / "in a drawer").rename(shell.folder / "heron")
         assert holders(shell, small)["heron"]["frames"] == 0
         assert "found 2 files amiss there" in shell("backup", cwd=small).err
-        assert pictures(shell.folder / "heron/data") == pictures(shell.folder / "otter/data") == pictures(small)
+        assert pictures(shell.folder / "heron/data") == pictures(shell.folder / "otter/data")
+        shell("verify", "library", cwd=small, code=1)
+        assert holders(shell, small)["library"]["frames"] == 11
+        shell("mend", cwd=small)
+        assert pictures(shell.folder / "heron/data") == pictures(small)
         assert safe(shell, small) and "amiss" not in shell("backup", cwd=small).err
 
 

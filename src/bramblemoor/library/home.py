@@ -126,6 +126,13 @@ class Library:
         """Whether it lies elsewhere than when it was last held, as it was copied there, say: there it was not read."""
         return self._seat_noted() not in (None, self.seat)
 
+    @property
+    def put_back(self) -> bool:
+        """Whether its ledger is older than its last reading, as it was put back from a copy: it does not know what that found."""
+        clock = self.read_clock()
+        verified = (moment_in_name(name) for name in listing(self.receipts) if "-verify-" in name)
+        return any(clock.last < moment <= clock.now for moment in verified)
+
     def _seat_noted(self) -> str | None:
         row = self.db.execute("SELECT value FROM meta WHERE key = ?", (_SEAT,)).fetchone()
         return None if row is None else str(row["value"])
@@ -136,14 +143,15 @@ class Library:
 
     def _look_at_seat(self) -> None:
         known = self._seat_noted() is not None
-        if known and not self.moved:
+        moved = self.moved
+        if known and not moved and not self.put_back:
             return
         with self.ledger.changing() as db:
             if known:
                 db.execute("UPDATE files SET read_at = NULL")
+                why = "it lies elsewhere than before" if moved else "its ledger is older than its last reading"
                 self.seen.append(Finding(
-                    "library", "it lies elsewhere than before, so that its own copies count again once they were read:"
-                    " bramblemoor verify library",
+                    "library", f"{why}, so that its own copies count again once they were read: bramblemoor verify library",
                 ))  # fmt: skip
             self.take_seat(db)
 
