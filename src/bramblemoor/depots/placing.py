@@ -55,7 +55,8 @@ class Placing:
         self._data = str(root / "data")
         self._staged = str(self.folder / "data")
         self._root = Root(root)
-        self._folders: dict[str, bool] = {}  # in whose way nothing lies, and whether a drive may refuse their names
+        # In whose way nothing lies: whether a drive may refuse their names, and whether folders lie in them.
+        self._folders: dict[str, tuple[bool, bool]] = {}
         self.anchor = anchor
 
     def place(self, path: str) -> Path:
@@ -68,11 +69,13 @@ class Placing:
         A name is tried where some file systems are known to refuse such, or it is `suspect`.
         """
         folder, _, name = path.rpartition("/")
-        if folder not in self._folders or os.path.isdir(f"{self._data}/{path}"):
+        known = self._folders.get(folder)
+        # One look at a folder, and not one at each place in it: there are many.
+        if known is None or ((suspect or known[1]) and os.path.isdir(f"{self._data}/{path}")):
             if there := in_the_way(self._data, path):
                 return f"{there} lies there in its way: rename this one, or let that go (stocktake --let-go)"
-            self._folders[folder] = may_be_refused(folder)
-        return self._refusal(path) if suspect or self._folders[folder] or may_be_refused(name) else ""
+            known = self._folders[folder] = may_be_refused(folder), _holds_folders(f"{self._data}/{folder}")
+        return self._refusal(path) if suspect or known[0] or may_be_refused(name) else ""
 
     def _refusal(self, path: str) -> str:
         """What a drive says to a name that not all can hold, tried where files are staged."""
@@ -147,6 +150,14 @@ class Placing:
     def earlier(self, path: str) -> Path:
         """Where what lay at data/`path` is kept once this run has replaced or removed it."""
         return self.root / "earlier" / self.run / "data" / path
+
+
+def _holds_folders(folder: str) -> bool:
+    try:
+        with os.scandir(folder) as entries:
+            return any(entry.is_dir(follow_symlinks=False) for entry in entries)
+    except (FileNotFoundError, NotADirectoryError):
+        return False
 
 
 class Folders:
