@@ -142,19 +142,10 @@ def _spoilers(depot: Path) -> dict[str, Callable[[str], None]]:
         return put
 
     def reading(told: str) -> None:
-        document = {
-            "run": "verify",
-            "began": "",
-            "ended": "",
-            "grade": "medium",
-            "files": 1,
-            "bytes": 1,
-            "listed_in": "",
-        }
-        document |= {"scope": "some", "amiss": [{"name": told, "what": told}]}
-        (depot / f"readings/0099-verify-{time.strftime('%Y%m%dT%H%M%SZ', time.gmtime())}.json").write_text(
-            json.dumps(document)
-        )
+        document = dict.fromkeys(("began", "ended", "listed_in"), "") | dict.fromkeys(("files", "bytes"), 1)
+        document |= {"run": "verify", "grade": "medium", "scope": "some", "amiss": [{"name": told, "what": told}]}
+        name = time.strftime("0099-verify-%Y%m%dT%H%M%SZ.json", time.gmtime())
+        (depot / "readings" / name).write_text(json.dumps(document))
 
     def broken_journal(told: str) -> None:
         journal("put", "path")(told)

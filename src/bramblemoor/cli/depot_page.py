@@ -75,13 +75,7 @@ def _reading(path: Path) -> dict[str, Any]:
     found = read_reading(path)
     if found is None:
         return {"run": f"{path.name} is damaged", "ended": "", "grade": "", "files": 0, "amiss": 1}
-    return {
-        "run": found.run,
-        "ended": found.ended,
-        "grade": found.grade,
-        "files": found.files,
-        "amiss": len(found.amiss),
-    }
+    return {key: getattr(found, key) for key in ("run", "ended", "grade", "files")} | {"amiss": len(found.amiss)}
 
 
 def print_folder(depot: Depot, below: str, *, json: bool) -> None:

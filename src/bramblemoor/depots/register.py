@@ -106,7 +106,7 @@ def within_reach(library: Library, opened: Iterable[Depot] = ()) -> Within:
     What lies elsewhere than it was read, or was written by another since, is there but counts for nothing.
     """
     at_hand = {depot.id: depot for depot in opened}
-    roots, doubted = {LIBRARY: library.root}, {LIBRARY} if library.moved or library.put_back else set()
+    roots, doubted = {LIBRARY: library.root}, {LIBRARY} if library.doubted else set()
     for known in known_depots(library):
         try:
             depot = at_hand.get(known.id)

@@ -19,7 +19,7 @@ from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.albums import extend_album, write_album, write_album_list
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_file
 from bramblemoor.library.durable import beside, digest_of, flush_file, flush_folder, flush_many, set_time
-from bramblemoor.library.home import SET_ASIDE, Library
+from bramblemoor.library.home import Library
 from bramblemoor.library.names import safe_name
 from bramblemoor.library.receipts import Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced
@@ -117,9 +117,7 @@ def _put_back(library: Library, staged: Path, place: Path, file: sqlite3.Row, pa
     flush_file(fresh)
     set_time(fresh, file["mtime_ns"])
     if os.path.lexists(place):
-        aside = library.root / SET_ASIDE / safe_name(f"{parcel.service} {parcel.order}") / file["path"]
-        aside.parent.mkdir(parents=True, exist_ok=True)
-        place.replace(aside)
+        library.keep_aside(file["path"], safe_name(f"{parcel.service} {parcel.order}"))
     fresh.replace(place)
     flush_folder(place.parent)
     library.db.execute("UPDATE files SET seen_ns = 0 WHERE id = ?", (file["id"],))

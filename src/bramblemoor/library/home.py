@@ -15,7 +15,7 @@ from bramblemoor.library.clock import Clock, forget_doubtful_readings, read_cloc
 from bramblemoor.library.durable import clear_unfinished, free_bytes
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.names import free_name
-from bramblemoor.library.receipts import Finding, listing, moment_in_name
+from bramblemoor.library.receipts import Finding, listing, moment_in_name, run_in_name
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
 from bramblemoor.library.told import Inside, Outside, require_plain_folders
@@ -130,8 +130,13 @@ class Library:
     def put_back(self) -> bool:
         """Whether its ledger is older than its last reading, as it was put back from a copy: it does not know what that found."""
         clock = self.read_clock()
-        verified = (moment_in_name(name) for name in listing(self.receipts) if "-verify-" in name)
+        verified = (moment_in_name(name) for name in listing(self.receipts) if run_in_name(name) == "verify")
         return any(clock.last < moment <= clock.now for moment in verified)
+
+    @property
+    def doubted(self) -> bool:
+        """Whether nothing of its own copy counts until it is read again."""
+        return self.moved or self.put_back
 
     def _seat_noted(self) -> str | None:
         row = self.db.execute("SELECT value FROM meta WHERE key = ?", (_SEAT,)).fetchone()
@@ -141,15 +146,15 @@ class Library:
         """Note in the ledger where the library lies: readings from now on are of that place."""
         db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (_SEAT, self.seat))
 
-    def _look_at_seat(self) -> None:
+    def _doubt_itself(self) -> None:
+        """Forget its own readings where they do not count any more, and tell why."""
         known = self._seat_noted() is not None
-        moved = self.moved
-        if known and not moved and not self.put_back:
+        if known and not self.doubted:
             return
         with self.ledger.changing() as db:
             if known:
                 db.execute("UPDATE files SET read_at = NULL")
-                why = "it lies elsewhere than before" if moved else "its ledger is older than its last reading"
+                why = "it lies elsewhere than before" if self.moved else "its ledger is older than its last reading"
                 self.seen.append(Finding(
                     "library", f"{why}, so that its own copies count again once they were read: bramblemoor verify library",
                 ))  # fmt: skip
@@ -159,7 +164,7 @@ class Library:
     def _by_the_clock(self) -> Iterator[None]:
         """Note the run; what it reads by a clock that is far ahead does not count, though it be killed."""
         self.clock = self.read_clock()
-        self._look_at_seat()
+        self._doubt_itself()
         if self.clock.ahead:
             with self.ledger.changing() as db:
                 forget_doubtful_readings(db, self.clock)

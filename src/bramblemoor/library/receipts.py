@@ -90,6 +90,12 @@ def moment_in_name(name: str) -> int:
     return 0
 
 
+def run_in_name(name: str) -> str:
+    """What run a receipt is of, by the receipt's name; "" for a name that tells none."""
+    match = _FILE.fullmatch(name)
+    return "" if match is None else match[2]
+
+
 def total(amounts: Iterable[Amount]) -> Amount:
     result = Amount()
     for amount in amounts:
