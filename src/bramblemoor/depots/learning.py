@@ -83,12 +83,13 @@ def unlearnt(library: Library, root: Path, number: int) -> dict[int, str]:
         reading = read_reading(folder / name)
         for finding in reading.amiss if reading is not None and reading.run == "verify" else ():
             row = library.db.execute(
-                "SELECT f.id FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = :depot AND c.read_at <= :moment"
-                " AND (c.path = :path OR c.path IS NULL AND f.path = :path)",
+                "SELECT file FROM copies WHERE depot = :depot AND read_at <= :moment AND (path IS NULL OR path = :path)"
+                " AND file = coalesce((SELECT file FROM copies WHERE depot = :depot AND path = :path),"
+                " (SELECT id FROM files WHERE path = :path))",
                 {"depot": number, "moment": moment, "path": finding.name},
             ).fetchone()
             if row is not None:
-                found[row["id"]] = finding.name
+                found[row["file"]] = finding.name
     return found
 
 
