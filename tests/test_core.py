@@ -20,7 +20,8 @@ from bramblemoor.frames.exif import read_exif, taken, text
 from bramblemoor.frames.moments import Moment, infer_offset, parse_moment
 from bramblemoor.frames.reading import read_picture
 from bramblemoor.frames.source import MemorySource
-from bramblemoor.frames.xmp_reading import BrokenXmp, read_xmp
+from bramblemoor.frames.xmp_model import BrokenXmp
+from bramblemoor.frames.xmp_reading import read_xmp
 from bramblemoor.frames.xmp_writing import Belonging, sidecar
 from bramblemoor.library.names import collision_key, free_name, safe_name
 from bramblemoor.standins.clips import movie

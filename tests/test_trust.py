@@ -434,19 +434,25 @@ def test_a_retouched_picture_is_accepted_by_name(shell: Shell, small: Path) -> N
     assert safe(shell, small) and place.read_bytes() == picture("retouched")
 
 
+EDITED = b"""<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
+<rdf:Description rdf:about="" xmlns:ed="urn:editor:" ed:crop="1"/></rdf:RDF>"""
+
+
 @pytest.mark.parametrize("content", (b"<x:xmpmeta>half of it", b"<a/>" + b" " * (17 << 20)))
 def test_a_sidecar_that_cannot_be_read_is_not_written_over(shell: Shell, small: Path, content: bytes) -> None:
     name = "20240101_120000.jpg"
     theirs = small / f"pictures/2024/{name}.xmp"
-    for lies in ("", "-2"):
-        theirs.write_bytes(content)
-        if lies:  # once as it was found, once as it is known
-            shell("stocktake", cwd=small, code=1)
-        told = shell("tell", name, "--title", "Fog" + lies, cwd=small).err
-        aside = small / f"set-aside/sidecars/pictures/2024/{name}{lies}.xmp"
-        assert aside.read_bytes() == content and str(aside.relative_to(small)) in told
-        assert "Fog" + lies in shell("show", name, cwd=small).out and b"Fog" in theirs.read_bytes()
-    assert shell("stocktake", cwd=small).out.count("set-aside") == 0
+    theirs.write_bytes(content)
+    for told in ("Fog", "Mist"):  # once as it was found, once as it is known
+        said = shell("tell", name, "--title", told, cwd=small, code=1)
+        assert theirs.read_bytes() == content and "left as it is" in said.err and "ledger." in said.out
+        assert shell("show", name, "--json", cwd=small).json["believed"]["title"] == told
+        shell("stocktake", cwd=small, code=None)
+    theirs.write_bytes(EDITED)
+    shell("stocktake", cwd=small)
+    written = theirs.read_bytes()
+    assert b"Mist" in written and b'ed:crop="1"' in written
+    assert shell("stocktake", cwd=small).out.count("waits") == 0
 
 
 def test_what_people_did_meanwhile_is_no_damage(shell: Shell, small: Path) -> None:

@@ -25,6 +25,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("find", "library", "Find frames by words, dates, albums, keywords, people, locations."),
             ("show", "library", "Show all that is known of one frame, and who says it."),
             ("tell", "tell", "Say what you know of a frame: title, date, people, location."),
+            ("unsay", "tell", "Take keywords and people away from a frame."),
             ("stocktake", "stocktake", "Take up what you and other programs did in its folders."),
             ("receipt", "receipts", "Read the balanced account of a run."),
             ("clock", "clock", "Compare the system's clock with the last run."),

@@ -45,6 +45,7 @@ def stocktake(
     Moves and new names are recognised by content; what a sidecar newly says is claimed. Every backup begins with this. What
     vanished or changed stays a finding until mend puts it right, or you decide: --let-go NAME, --accept NAME.
     """
+    from bramblemoor.library.sidecars import renew_former
     from bramblemoor.library.stock import take_stock
 
     library = library_here(library_dir)
@@ -54,6 +55,8 @@ def stocktake(
     with holding(library):
         with say.meter() as progress:
             stock = take_stock(library, progress, yes=yes, enter=not dry_run)
+        if not dry_run:
+            renew_former(library)
         decided += _decide(library, let_go or [], accept or [], yes=yes)
     stock.findings = [finding for finding in stock.findings if finding.name not in decided]
     most = -1 if json or every else _FEW  # there may be a million of a kind

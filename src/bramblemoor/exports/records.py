@@ -8,7 +8,8 @@ from bramblemoor.exports import forms
 from bramblemoor.exports.dialect import Dialect, FieldRule, PositionRule, RecordRules
 from bramblemoor.exports.documents import ABSENT, BrokenDocument, Tree, csv_rows, json_tree, xml_tree
 from bramblemoor.frames.claims import Claim, written_position
-from bramblemoor.frames.xmp_reading import BrokenXmp, has_edits, read_xmp
+from bramblemoor.frames.xmp_model import BrokenXmp
+from bramblemoor.frames.xmp_reading import has_edits, read_xmp
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,7 @@ from bramblemoor.library.home import Library
 from bramblemoor.library.names import safe_name
 from bramblemoor.library.receipts import Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced
-from bramblemoor.library.sidecars import write_sidecar
+from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 from bramblemoor.library.told import is_plain_file
 from bramblemoor.library.volumes import volume_of
 
@@ -129,9 +129,12 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
         "CREATE TEMP TABLE entered (frame INTEGER PRIMARY KEY, number INTEGER, changed INTEGER, new INTEGER)"
     )
     sheet.db.execute("CREATE INDEX temp.entered_number ON entered (number)")
+    # What a run that broke off here wrote beside the pictures, the ledger does not know yet.
+    resumed = sheet.get("entering") is not None
+    sheet.put("entering", "yes")
     updated = 0
     for row in sheet.db.execute("SELECT frame, max(here) AS here FROM units GROUP BY frame ORDER BY frame").fetchall():
-        number, is_changed = _enter_frame(sheet, parcel, library, row["frame"], row["here"])
+        number, is_changed = _enter_frame(sheet, parcel, library, row["frame"], row["here"], resumed)
         updated += is_changed and row["here"] is not None
         sheet.db.execute(
             "INSERT INTO entered VALUES (?, ?, ?, ?)", (row["frame"], number, is_changed, row["here"] is None)
@@ -165,7 +168,7 @@ def _packet(sheet: Worksheet, frame: int) -> bytes | None:
 
 
 def _enter_frame(
-    sheet: Worksheet, parcel: Parcel, library: Library, original: int, here: int | None
+    sheet: Worksheet, parcel: Parcel, library: Library, original: int, here: int | None, resumed: bool
 ) -> tuple[int, bool]:
     """Enter one frame, or what is new of one that is here already; returns its number and whether anything was new."""
     db = library.db
@@ -176,6 +179,8 @@ def _enter_frame(
     ).fetchall()
     records = records_of(sheet, original)
     frame, new = here, here is None
+    if here is not None:  # before anything new is told of it
+        new |= take_up_edits(library, here, resumed=resumed)
     if frame is None:
         folder, _, name = units[0]["path"].rpartition("/")
         frame = add_frame(
@@ -211,6 +216,8 @@ def _enter_frame(
         (original,),
     )
     add_claims(db, frame, f"{parcel.service} {parcel.order}", [came_as(parcel.service, row[0]) for row in entries])
+    if here is None:
+        take_up_edits(library, frame, resumed=resumed)  # of a sidecar that lay there before its picture came
     return frame, new
 
 

@@ -14,6 +14,8 @@ Field = Literal[
     "caption",
     "keyword",
     "person",
+    "no_keyword",
+    "no_person",
     "region",
     "position",
     "location",
@@ -31,8 +33,12 @@ Field = Literal[
 # Location names and positions follow LOCATION_ORDER: what a delivered XMP says comes after the camera.
 ORDER: tuple[Source, ...] = ("you", "sidecar", "xmp", "iptc", "camera", "service", "name", "file")
 LOCATION_ORDER: tuple[Source, ...] = ("you", "sidecar", "camera", "xmp", "iptc", "service", "name", "file")
-_RETELLERS = ("you", "sidecar", "service")
+HAND: tuple[Source, ...] = ("you", "sidecar")
+"""Said by hand, here or in an editor: of these two the latest word counts, whichever said it."""
+_RETELLERS = (*HAND, "service")
 """Who may say a thing anew: then the latest word counts."""
+TAKEN_AWAY: dict[Field, Field] = {"no_keyword": "keyword", "no_person": "person"}
+"""The fields that take a value away again, and from which."""
 _DRIFT = 300  # seconds that one clock may be off another
 
 
@@ -47,7 +53,11 @@ class Claim:
 
 @dataclass(frozen=True)
 class Facts:
-    """What is believed about a frame once every claim was heard. `conflicts` are sentences for a person."""
+    """What is believed about a frame once every claim was heard. `conflicts` are sentences for a person.
+
+    `by_you` are the fields in which the user's own word, told here, is the latest by hand; `gone` are keywords and people that were
+    taken away by hand.
+    """
 
     taken: Moment | None = None
     taken_by: Source | None = None
@@ -63,6 +73,8 @@ class Facts:
     lens: str = ""
     reduced: bool = False
     conflicts: tuple[str, ...] = ()
+    by_you: frozenset[Field] = frozenset()
+    gone: frozenset[tuple[Field, str]] = frozenset()
 
 
 def believe(claims: Sequence[Claim]) -> Facts:
@@ -73,12 +85,19 @@ def believe(claims: Sequence[Claim]) -> Facts:
 
     def first(field: Field, order: Sequence[Source] = ORDER) -> str:
         ranked = _ranked(claims, field, order)
-        same = [claim for claim in ranked if claim.source == ranked[0].source]
+        same = [claim for claim in ranked if _rank(claim, order) == _rank(ranked[0], order)]
         return (same[-1] if same[0].source in _RETELLERS else same[0]).value if same else ""
 
     def union(field: Field) -> tuple[str, ...]:
-        return tuple(dict.fromkeys(claim.value for claim in _ranked(claims, field, ORDER)))
+        told = (claim.value for claim in _ranked(claims, field, ORDER))
+        return tuple(value for value in dict.fromkeys(told) if (field, value) not in gone)
 
+    latest: dict[tuple[Field, str], Claim] = {}
+    for claim in claims:
+        if claim.source in HAND:
+            several = claim.field in ("keyword", "person", *TAKEN_AWAY)
+            latest[TAKEN_AWAY.get(claim.field, claim.field), claim.value if several else ""] = claim
+    gone = frozenset(key for key, claim in latest.items() if claim.field in TAKEN_AWAY)
     taken, taken_by, conflicts = _taken(claims)
     return Facts(
         taken=taken,
@@ -95,11 +114,17 @@ def believe(claims: Sequence[Claim]) -> Facts:
         lens=first("lens"),
         reduced=first("quality") == "reduced" or bool(first("reduced_of")),
         conflicts=conflicts,
+        by_you=frozenset(field for (field, _), claim in latest.items() if claim.source == "you"),
+        gone=gone,
     )
 
 
+def _rank(claim: Claim, order: Sequence[Source]) -> int:
+    return order.index("you" if claim.source in HAND else claim.source)
+
+
 def _ranked(claims: Iterable[Claim], field: Field, order: Sequence[Source]) -> list[Claim]:
-    return sorted((claim for claim in claims if claim.field == field), key=lambda claim: order.index(claim.source))
+    return sorted((claim for claim in claims if claim.field == field), key=lambda claim: _rank(claim, order))
 
 
 def _taken(claims: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple[str, ...]]:
@@ -120,6 +145,8 @@ def _taken(claims: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple
             # Of one source the latest word counts; a film's own clocks may differ, which is worth knowing.
             if claim.source in ("name", "file") or (claim.source in heard and claim.source in _RETELLERS):
                 continue
+            if best.source in HAND and claim.source in HAND:
+                continue  # said anew: that it differs is the point
             heard.add(claim.source)
             if best.source == "you" or (best.source in ("sidecar", "xmp") and other.utc is None):
                 continue  # somebody corrected the date: that it differs is the point

@@ -14,7 +14,8 @@ from bramblemoor.frames.iptc import read_iptc, resources
 from bramblemoor.frames.jpeg import read_jpeg
 from bramblemoor.frames.sniff import Kind, kind_of, media_type
 from bramblemoor.frames.source import ByteSource, MemorySource
-from bramblemoor.frames.xmp_reading import BrokenXmp, has_edits, read_xmp
+from bramblemoor.frames.xmp_model import BrokenXmp
+from bramblemoor.frames.xmp_reading import has_edits, read_xmp
 
 _PREVIEW_AT = 84  # where one maker's raw files say where their JPEG lies
 _READERS = {

@@ -6,6 +6,7 @@ from lxml import etree
 
 RDF: Final = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
 XML: Final = "http://www.w3.org/XML/1998/namespace"
+XMPMETA: Final = "adobe:ns:meta/"
 NAMESPACES: Final = {
     "rdf": RDF,
     "dc": "http://purl.org/dc/elements/1.1/",
@@ -38,8 +39,12 @@ def qualified(name: str) -> str:
     return f"{{{NAMESPACES[prefix]}}}{local}"
 
 
-def parser() -> etree.XMLParser:
-    """No entities, no network, no document types loaded, no huge trees."""
+def parser(*, as_it_stands: bool = False) -> etree.XMLParser:
+    """No entities, no network, no document types loaded, no huge trees.
+
+    `as_it_stands` keeps white space between elements, and CDATA, for what is written again.
+    """
     return etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_blank_text=True
-    )
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False,
+        remove_blank_text=not as_it_stands, strip_cdata=not as_it_stands,
+    )  # fmt: skip

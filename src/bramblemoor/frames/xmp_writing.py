@@ -1,16 +1,43 @@
-"""Writing XMP sidecars (ISO 16684-1): new ones, and additions to those that came along."""
+"""Writing XMP sidecars (ISO 16684-1): new ones, and additions to those that others wrote.
 
+What stands in a packet is ours or somebody else's, value by value: `bm:wrote` there holds a mark of every value that was written here,
+`bm:kept` one of every value that others had written when it was. So it shows in the file itself what an editor has changed since,
+also where that editor wrote the whole packet anew.
+"""
+
+import hashlib
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field
 
 from lxml import etree
 
-from bramblemoor.frames.claims import Facts
-from bramblemoor.frames.xmp_names import NAMESPACES, RDF, XML, qualified
-from bramblemoor.frames.xmp_reading import parse_packet, values
+from bramblemoor.frames.claims import Facts, Field
+from bramblemoor.frames.xmp_model import (
+    Occurrence,
+    add_member,
+    as_array,
+    essence,
+    head,
+    heads,
+    new_array,
+    new_property,
+    nodes,
+    occurrences,
+    packet_of,
+    parse_packet,
+    remove,
+    set_text,
+    values,
+)
+from bramblemoor.frames.xmp_names import NAMESPACES, RDF, XML, XMPMETA, qualified
+from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN
 
 _UNWRITABLE = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
+_WROTE, _KEPT, _BASE = qualified("bm:wrote"), qualified("bm:kept"), qualified("bm:base")
+_FORMER_MARK = qualified("bm:added")
+"""On what was added, before single values were marked."""
+_ABOUT = f"{{{RDF}}}about"
 
 
 @dataclass(frozen=True)
@@ -22,90 +49,262 @@ class Belonging:
     former_name: str = ""
 
 
-PROPERTIES = {
-    "title": ("dc:title",), "caption": ("dc:description",), "taken": ("photoshop:DateCreated", "exif:DateTimeOriginal"),
-    "keyword": ("dc:subject",), "person": ("Iptc4xmpExt:PersonInImage",), "location": ("Iptc4xmpCore:Location",),
-    "position": ("exif:GPSLatitude", "exif:GPSLongitude"), "rating": ("xmp:Rating",), "favourite": ("bm:favourite",),
-}  # fmt: skip
-"""The properties that each field is written to."""
-_MARK = "bm:added"
-_BASE = "bm:base"
+@dataclass(frozen=True)
+class _Property:
+    name: str
+    field: Field | None
+    array: str = ""  # Alt for texts in several languages, Bag for lists, "" for simple values
 
 
-def sidecar(
-    facts: Facts, belonging: Belonging, foreign: bytes | None = None, *, base: str = "", overruled: Iterable[str] = ()
-) -> bytes:
-    """The bytes of a sidecar for `facts`; with `foreign`, that packet with what it does not say yet added to it.
+_PROPERTIES = (
+    _Property("dc:title", "title", "Alt"), _Property("dc:description", "caption", "Alt"),
+    _Property("dc:subject", "keyword", "Bag"), _Property("Iptc4xmpExt:PersonInImage", "person", "Bag"),
+    _Property("photoshop:DateCreated", "taken"), _Property("exif:DateTimeOriginal", "taken"),
+    _Property("Iptc4xmpCore:Location", "location"),
+    _Property("exif:GPSLatitude", "position"), _Property("exif:GPSLongitude", "position"),
+    _Property("xmp:Rating", "rating"), _Property("bm:favourite", "favourite"),
+    _Property(ALBUMS, None, "Bag"), _Property(ORIGIN, None), _Property(FORMER_NAME, None),
+)  # fmt: skip
+_OURS = frozenset((*(qualified(one.name) for one in _PROPERTIES), _WROTE, _KEPT, _BASE, _FORMER_MARK))
 
-    Properties of a foreign packet are never altered, but for those `overruled` ("dc:title"), which the user has changed.
-    `base` is the digest of a delivered packet that `foreign` is. Raises BrokenXmp for a foreign packet that cannot be read.
-    The same input gives the same bytes.
+
+def mark(name: str, text: str) -> str:
+    """What stands for a value of a property in `bm:wrote` and `bm:kept`."""
+    digest = hashlib.sha256(f"{name}\0{text}".encode())
+    return f"{name}={digest.hexdigest()[:8]}"
+
+
+def marks_of(facts: Facts) -> dict[Field, set[str]]:
+    """The marks of all that a sidecar for some facts says, by field."""
+    found: dict[Field, set[str]] = {}
+    for one in _PROPERTIES:
+        if one.field is not None:
+            texts = _wanted(facts, Belonging())[one.name]
+            found.setdefault(one.field, set()).update(mark(one.name, text) for text in texts)
+    return found
+
+
+@dataclass
+class Packet:
+    """A sidecar that was read: its tree, and what it tells of who wrote what. `base` is the essence of what was delivered."""
+
+    content: bytes
+    rdf: etree._Element
+    wrote: set[str] = field(default_factory=set)
+    kept: set[str] = field(default_factory=set)
+    base: str = ""
+    is_marked: bool = False
+    is_former: bool = False
+
+    @property
+    def root(self) -> etree._Element:
+        return self.rdf.getroottree().getroot()
+
+    @property
+    def rest(self) -> str:
+        """The essence of all that we have no word for; "" where that is nothing."""
+        return essence(self.rdf, _OURS)
+
+    @property
+    def is_all_ours(self) -> bool:
+        """Whether nobody else's word is in it."""
+        mine = all(mark(one.name, text) in self.wrote for one in _PROPERTIES for text in values(self.rdf, one.name))
+        return (self.is_marked or self.is_former) and mine and not self.rest
+
+
+def read_packet(content: bytes) -> Packet:
+    """Raises BrokenXmp."""
+    packet = Packet(content, parse_packet(content))
+    for node in nodes(packet.rdf):
+        # An editor may have written the whole packet anew, elements as attributes.
+        for place, tokens in ((_WROTE, packet.wrote), (_KEPT, packet.kept)):
+            text = node.get(place, node.findtext(place))
+            packet.is_marked |= text is not None
+            tokens.update(str(text or "").split())
+        packet.base = str(node.get(_BASE) or node.findtext(_BASE) or packet.base).strip()
+        packet.is_former |= node.get(_FORMER_MARK) is not None
+    if packet.is_former and not packet.is_marked:
+        packet.wrote = _of_former(packet.rdf)
+    return packet
+
+
+def _of_former(rdf: etree._Element) -> set[str]:
+    """The marks of what was added before single values were marked: all of a description of our own, which holds nothing else."""
+    found = set()
+    for node in nodes(rdf):
+        names = {str(name) for name in node.attrib} | {str(child.tag) for child in node.iterchildren(etree.Element)}
+        if node.get(_FORMER_MARK) is None or names - _OURS - {_ABOUT}:
+            continue
+        alone = etree.Element(f"{{{RDF}}}RDF")
+        following = node.getnext()
+        parent = node.getparent()
+        alone.append(node)
+        found |= {mark(one.name, text) for one in _PROPERTIES for text in values(alone, one.name)}
+        if parent is not None:
+            parent.append(node) if following is None else following.addprevious(node)
+    return found
+
+
+def essence_of(packet: bytes) -> str:
+    """The essence of a packet that was delivered, to tell later whether it was changed. Raises BrokenXmp."""
+    return essence(parse_packet(packet), _OURS)
+
+
+def sidecar(facts: Facts, belonging: Belonging, foreign: bytes | None = None, *, base: str | None = None) -> bytes:
+    """The bytes of a sidecar for `facts`; with `foreign`, that packet brought up to date.
+
+    What others wrote is only added to, but for properties in which the user's own word is the latest (`facts.by_you`); those are
+    changed where they stand, other languages stay. `base` is the essence of a delivered packet that `foreign` is; None leaves what
+    is there. Raises BrokenXmp for a foreign packet that cannot be read. The same input gives the same bytes.
     """
+    wanted = _wanted(facts, belonging)
     if foreign is None:
-        # The wrapper that many packets have around rdf:RDF is optional (ISO 16684-1, 7.3.3).
-        root = rdf = etree.Element(f"{{{RDF}}}RDF", nsmap={"rdf": RDF})
-        present: set[str] = set()
+        packet = _new_packet([name for name, texts in wanted.items() if texts])
     else:
-        rdf = parse_packet(foreign)
-        root = rdf.getroottree().getroot()
-        descriptions = list(rdf.iterchildren(f"{{{RDF}}}Description"))
-        facts = _with_lists(facts, rdf, set(overruled))
-        _remove(descriptions, {qualified(name) for name in overruled})
-        present = {str(name) for item in descriptions for name in item.attrib}
-        present |= {str(child.tag) for item in descriptions for child in item}
-    elements = [element for element in _properties(facts, belonging) if element.tag not in present]
-    if foreign is not None and not elements and not overruled:
+        packet = read_packet(foreign)
+    all_ours = foreign is None or packet.is_all_ours
+    before = etree.tostring(packet.root)
+    home = _home(packet)
+    wrote: set[str] = set()
+    kept: set[str] = set()
+    for one in _PROPERTIES:
+        gone = {text for field, text in facts.gone if field == one.field}
+        bring = _bring_list if one.array == "Bag" else _bring_single
+        ours = bring(packet, home, one, wanted[one.name], one.field in facts.by_you, gone)
+        wrote |= {mark(one.name, text) for text in ours}
+        now = values(packet.rdf, one.name) if one.array == "Bag" else heads(packet.rdf, one.name)
+        kept |= {mark(one.name, text) for text in now if text not in ours}
+    _set_marks(packet, home, wrote, kept, packet.base if base is None else base)
+    if foreign is not None and etree.tostring(packet.root) == before and packet.root.tag == f"{{{XMPMETA}}}xmpmeta":
         return foreign
-    used = {prefix: uri for prefix, uri in NAMESPACES.items() if any(e.tag.startswith(f"{{{uri}}}") for e in elements)}
-    description = etree.SubElement(rdf, f"{{{RDF}}}Description", nsmap=used | {"bm": NAMESPACES["bm"]})
-    description.set(f"{{{RDF}}}about", "")
-    description.set(qualified(_MARK), "by Bramblemoor")
-    if base:
-        description.set(qualified(_BASE), base)
-    description.extend(elements)
-    if foreign is None:
-        etree.indent(rdf, space=" ")
-    return _packet(root)
+    if all_ours:
+        etree.indent(packet.rdf, space=" ")
+    return packet_of(packet.root)
 
 
-def foreign_part(packet: bytes) -> tuple[bytes | None, str]:
-    """A sidecar as Bramblemoor wrote it, without what it added: None where nothing is left; and the `base` it was made with.
-
-    To be used only where nobody else has changed the file since. Raises BrokenXmp.
-    """
-    rdf = parse_packet(packet)
-    base, ours = "", False
-    for description in list(rdf.iterchildren(f"{{{RDF}}}Description")):
-        if description.get(qualified(_MARK)) is not None:
-            base, ours = str(description.get(qualified(_BASE)) or ""), True
-            rdf.remove(description)
-    if not ours:
-        return packet, base
-    return (_packet(rdf.getroottree().getroot()) if len(rdf) else None), base
+def _new_packet(used: Iterable[str]) -> Packet:
+    spaces = {prefix: NAMESPACES[prefix] for name in [*used, ALBUMS] if (prefix := name.partition(":")[0])}
+    root = etree.Element(f"{{{XMPMETA}}}xmpmeta", nsmap={"x": XMPMETA})
+    rdf = etree.SubElement(root, f"{{{RDF}}}RDF", nsmap={"rdf": RDF})
+    node = etree.SubElement(rdf, f"{{{RDF}}}Description", nsmap=spaces)
+    node.set(_ABOUT, "")
+    etree.SubElement(node, _WROTE)
+    return Packet(b"", rdf)
 
 
-def _packet(root: etree._Element) -> bytes:
-    body = etree.tostring(root, encoding="utf-8") + b"\n"
-    return b'<?xpacket begin="\xef\xbb\xbf" id="W5M0MpCehiHzreSzNTczkc9d"?>\n' + body + b'<?xpacket end="w"?>\n'
+def _home(packet: Packet) -> etree._Element:
+    """The description for what is added: the one that has been marked before, or a new one about the same picture."""
+    for node in nodes(packet.rdf):
+        for place in (_WROTE, _KEPT, _BASE, _FORMER_MARK):
+            if node.get(place) is not None or node.find(place) is not None:
+                return node
+    about = next((str(node.get(_ABOUT)) for node in nodes(packet.rdf) if node.get(_ABOUT)), "")
+    node = etree.SubElement(packet.rdf, f"{{{RDF}}}Description", nsmap={"bm": NAMESPACES["bm"]})
+    node.set(_ABOUT, about)
+    return node
 
 
-def _with_lists(facts: Facts, rdf: etree._Element, overruled: set[str]) -> Facts:
-    """The facts, with the keywords and people that a packet has besides: a user who adds one removes none."""
-    if "dc:subject" in overruled:
-        facts = replace(facts, keywords=tuple(dict.fromkeys([*values(rdf, "dc:subject"), *facts.keywords])))
-    if "Iptc4xmpExt:PersonInImage" in overruled:
-        people = [*values(rdf, "Iptc4xmpExt:PersonInImage"), *facts.people]
-        facts = replace(facts, people=tuple(dict.fromkeys(people)))
-    return facts
+def _set_marks(packet: Packet, home: etree._Element, wrote: set[str], kept: set[str], base: str) -> None:
+    """Write down who wrote what, last in the description; where that stands already, nothing is touched."""
+    told = {_WROTE: " ".join(sorted(wrote)), _KEPT: " ".join(sorted(kept)), _BASE: base}
+    places = [(node, place) for node in nodes(packet.rdf) for place in (*told, _FORMER_MARK)]
+    stands = {place: text for node, place in places if (text := node.findtext(place)) is not None}
+    if stands == {place: text for place, text in told.items() if text or place == _WROTE}:
+        return
+    for node, place in places:
+        node.attrib.pop(place, "")
+        for child in list(node.iterchildren(place)):
+            remove(child)
+    for place, text in told.items():
+        if text or place == _WROTE:
+            etree.SubElement(home, place, nsmap={"bm": NAMESPACES["bm"]}).text = text
 
 
-def _remove(descriptions: Iterable[etree._Element], names: set[str]) -> None:
-    for description in descriptions:
-        for name in names & {str(name) for name in description.attrib}:
-            del description.attrib[name]
-        for child in list(description):
-            if str(child.tag) in names:
-                description.remove(child)
+def _bring_list(
+    packet: Packet, home: etree._Element, one: _Property, wanted: list[str], is_told: bool, gone: set[str]
+) -> set[str]:
+    """Add what is wanted to a list, and take out what was ours and is not wanted any more; returns what is ours now."""
+    places = occurrences(packet.rdf, one.name)
+    present = values(packet.rdf, one.name)
+    ours = {text for text in present if mark(one.name, text) in packet.wrote}
+    for place in places:
+        for item in place.items:
+            if item.text in gone or (item.text in ours and item.text not in wanted):
+                _take_out(place, item.element)
+    if set(present) - ours and not ours and not is_told:
+        return set()
+    there = values(packet.rdf, one.name)
+    missing = [text for text in wanted if text not in there]
+    if missing:
+        places = occurrences(packet.rdf, one.name)
+        array = as_array(places[0], "Bag") if places else new_array(new_property(home, one.name), "Bag")
+        for text in missing:
+            add_member(array, text)
+    return (ours & set(wanted)) | set(missing)
+
+
+def _bring_single(
+    packet: Packet, home: etree._Element, one: _Property, wanted: list[str], is_told: bool, gone: set[str]
+) -> set[str]:
+    """Say a single value where nobody else says one, or the user has told it; returns what is ours now."""
+    places = occurrences(packet.rdf, one.name)
+    ours = [place for place in places if (item := head(place)) and mark(one.name, item.text) in packet.wrote]
+    others = [place for place in places if place not in ours and head(place) is not None]
+    if others and not is_told:
+        for place in ours:  # somebody has said it anew beside it
+            _take_out(place, place.element)
+        return set()
+    if not wanted:
+        for place in places if is_told else ours:
+            item = head(place)
+            several = place.array is not None and len(place.items) > 1
+            _take_out(place, item.element if several and item is not None and not is_told else place.element)
+        return set()
+    if not places:
+        element = new_property(home, one.name)
+        if one.array:
+            add_member(new_array(element, one.array), wanted[0], language="x-default")
+        else:
+            element.text = wanted[0]
+        return set(wanted)
+    first, *more = [*others, *(place for place in places if place not in others)]
+    for place in more:
+        _take_out(place, place.element)
+    item = head(first)
+    if item is not None and item.text == wanted[0]:
+        return set(wanted) if first in ours else set()
+    _say(first, one, wanted[0])
+    return set(wanted)
+
+
+def _say(place: Occurrence, one: _Property, text: str) -> None:
+    """Put a text where a property stands already; its other languages and its qualifiers stay."""
+    if one.array:
+        array = as_array(place, one.array)
+        default = next((item for item in Occurrence(place.node, place.name, array.getparent()).items
+                        if item.language == "x-default"), None)  # fmt: skip
+        alone = [item for item in Occurrence(place.node, place.name, array.getparent()).items if not item.language]
+        if default is None and len(alone) == 1:
+            default = alone[0]
+            default.element.set(f"{{{XML}}}lang", "x-default")
+        if default is not None:
+            set_text(default.element, text)
+        else:
+            add_member(array, text, language="x-default", first=True)
+    elif place.element is None:
+        place.node.set(place.name, text)
+    else:
+        set_text(place.element, text)
+
+
+def _take_out(place: Occurrence, element: etree._Element | None) -> None:
+    """Take one value of a property out, or all of it; a list that is left empty goes too."""
+    if element is None:
+        place.node.attrib.pop(place.name, "")
+        return
+    remove(element)
+    if place.element is not None and element is not place.element and not place.items:
+        remove(place.element)
 
 
 def clean(text: str) -> str:
@@ -113,51 +312,24 @@ def clean(text: str) -> str:
     return _UNWRITABLE.sub("", text)
 
 
-def _properties(facts: Facts, belonging: Belonging) -> list[etree._Element]:
-    found: list[etree._Element] = []
-    if facts.title:
-        found.append(_array("dc:title", "Alt", [facts.title]))
-    if facts.caption:
-        found.append(_array("dc:description", "Alt", [facts.caption]))
-    if facts.keywords:
-        found.append(_array("dc:subject", "Bag", facts.keywords))
-    if facts.people:
-        found.append(_array("Iptc4xmpExt:PersonInImage", "Bag", facts.people))
-    if facts.taken is not None:
-        found += [_simple(name, str(facts.taken)) for name in ("photoshop:DateCreated", "exif:DateTimeOriginal")]
-    if facts.location:
-        found.append(_simple("Iptc4xmpCore:Location", facts.location))
-    if facts.position is not None:
-        found.append(_simple("exif:GPSLatitude", _coordinate(facts.position[0], "NS")))
-        found.append(_simple("exif:GPSLongitude", _coordinate(facts.position[1], "EW")))
-    if facts.rating is not None:
-        found.append(_simple("xmp:Rating", str(facts.rating)))
-    if facts.favourite:
-        found.append(_simple("bm:favourite", "True"))
-    if belonging.albums:
-        found.append(_array("bm:albums", "Bag", belonging.albums))
-    if belonging.origin:
-        found.append(_simple("bm:origin", belonging.origin))
-    if belonging.former_name:
-        found.append(_simple("xmpMM:PreservedFileName", belonging.former_name))
-    return found
-
-
-def _simple(name: str, value: str) -> etree._Element:
-    element = etree.Element(qualified(name))
-    element.text = clean(value)
-    return element
-
-
-def _array(name: str, kind: str, values: Sequence[str]) -> etree._Element:
-    element = etree.Element(qualified(name))
-    array = etree.SubElement(element, f"{{{RDF}}}{kind}")
-    for value in values:
-        item = etree.SubElement(array, f"{{{RDF}}}li")
-        item.text = clean(value)
-        if kind == "Alt":
-            item.set(f"{{{XML}}}lang", "x-default")
-    return element
+def _wanted(facts: Facts, belonging: Belonging) -> dict[str, list[str]]:
+    """The texts of every property, as they are to stand."""
+    taken = [str(facts.taken)] if facts.taken is not None else []
+    north, east = (
+        (_coordinate(facts.position[0], "NS"), _coordinate(facts.position[1], "EW")) if facts.position else ("", "")
+    )
+    found = {
+        "dc:title": [facts.title], "dc:description": [facts.caption], "dc:subject": facts.keywords,
+        "Iptc4xmpExt:PersonInImage": facts.people, "photoshop:DateCreated": taken, "exif:DateTimeOriginal": taken,
+        "Iptc4xmpCore:Location": [facts.location], "exif:GPSLatitude": [north], "exif:GPSLongitude": [east],
+        "xmp:Rating": [str(facts.rating)] if facts.rating is not None else [],
+        "bm:favourite": ["True"] if facts.favourite else [],
+        ALBUMS: belonging.albums, ORIGIN: [belonging.origin], FORMER_NAME: [belonging.former_name],
+    }  # fmt: skip
+    return {
+        name: list(dict.fromkeys(filter(None, (clean(text).strip() for text in texts))))
+        for name, texts in found.items()
+    }
 
 
 def _coordinate(degrees: float, sides: str) -> str:

@@ -4,7 +4,7 @@ import csv
 import hashlib
 import io
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.durable import digest_of, write_atomically
@@ -25,13 +25,18 @@ def extend_album(
     description: str,
     frames: Sequence[int],
     cover: int | None = None,
+    behind: bool = False,
 ) -> tuple[int, list[int]]:
     """Make an album, or bring one that is known by (service, reference) up to date.
 
-    Frames get the order they are given in; those that were in it and are not given stay, behind them. Returns the album's
-    number and the frames added.
+    Frames get the order they are given in; those that were in it and are not given stay, behind them (before them, with `behind`).
+    One that was known only by its title, as from sidecars, gets its reference. Returns the album's number and the frames added.
     """
-    row = db.execute("SELECT id FROM albums WHERE service = ? AND reference = ?", (service, reference)).fetchone()
+    row = db.execute(
+        "SELECT id FROM albums WHERE service = ? AND (reference = ? OR (reference = title AND title = ?))"
+        " ORDER BY reference = ? DESC LIMIT 1",
+        (service, reference, title, reference),
+    ).fetchone()
     if row is None:
         path = "albums/" + free_name(f"{safe_name(title)}.csv", lambda name: _path_taken(db, f"albums/{name}"))
         cursor = db.execute(
@@ -43,15 +48,15 @@ def extend_album(
     else:
         album = row["id"]
         db.execute(
-            "UPDATE albums SET title = ?, description = iif(? = '', description, ?) WHERE id = ?",
-            (title, description, description, album),
+            "UPDATE albums SET title = ?, reference = ?, description = iif(? = '', description, ?) WHERE id = ?",
+            (title, reference, description, description, album),
         )
     if cover is not None:
         db.execute("UPDATE albums SET cover = ? WHERE id = ?", (cover, album))
     before = [
         row[0] for row in db.execute("SELECT frame FROM album_frames WHERE album = ? ORDER BY position", (album,))
     ]
-    after = list(dict.fromkeys([*frames, *before]))
+    after = list(dict.fromkeys([*before, *frames] if behind else [*frames, *before]))
     within = set(before)
     if after != before:
         db.execute("DELETE FROM album_frames WHERE album = ?", (album,))
@@ -80,6 +85,15 @@ def write_album(library: Library, album: int) -> None:
     ):
         writer.writerow([harmless(cell) for cell in row])
     _write(library, path, text.getvalue())
+
+
+def write_albums(library: Library, albums: Iterable[int]) -> None:
+    """Write the lists of some albums, and the list of all."""
+    changed = sorted(albums)
+    for album in changed:
+        write_album(library, album)
+    if changed:
+        write_album_list(library)
 
 
 def write_album_list(library: Library) -> None:

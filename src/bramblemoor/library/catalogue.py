@@ -4,7 +4,7 @@ import sqlite3
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from bramblemoor.frames.claims import Claim, Facts, believe
+from bramblemoor.frames.claims import HAND, TAKEN_AWAY, Claim, Facts, believe
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.names import collision_key
 
@@ -44,7 +44,7 @@ def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:
     row = db.execute(
         "INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns, media, width, height, former_name, read_at)"
         " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (path) DO UPDATE SET bytes = excluded.bytes,"
-        " sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns, seen_ns = 0, read_at = excluded.read_at RETURNING id",
+        " frame = coalesce(files.frame, excluded.frame), sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns, seen_ns = 0, read_at = excluded.read_at RETURNING id",
         (
             frame, file.role, file.path, collision_key(file.path), file.bytes, file.sha256, file.mtime_ns,
             file.media, file.width, file.height, file.former_name, now_seconds(),
@@ -66,19 +66,35 @@ def add_claims(db: sqlite3.Connection, frame: int, told: str, claims: Iterable[C
             "SELECT 1 FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row
         ).fetchone()
         if known:
-            if claim.source not in ("service", "sidecar", "you") or claim.field not in _SINGLE:
-                continue
-            latest = db.execute(
-                "SELECT value FROM claims WHERE frame = ? AND field = ? AND source = ? ORDER BY rowid DESC LIMIT 1",
-                row[:3],
-            ).fetchone()
-            if latest[0] == claim.value:
+            if _is_latest(db, frame, claim):
                 continue
             # Said before, then something else, and now again: the latest word.
             db.execute("DELETE FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row)
         db.execute("INSERT INTO claims VALUES (?, ?, ?, ?, ?)", (frame, claim.field, claim.value, claim.source, told))
         new = True
     return new
+
+
+def _is_latest(db: sqlite3.Connection, frame: int, claim: Claim) -> bool:
+    """Whether nothing was said since that a known claim, now said again, must outweigh."""
+    by_hand = claim.source in HAND
+    sources = HAND if by_hand else (claim.source,)
+    if by_hand and (claim.field in TAKEN_AWAY or claim.field in TAKEN_AWAY.values()):
+        kept = TAKEN_AWAY.get(claim.field, claim.field)
+        fields = [kept, *(gone for gone, field in TAKEN_AWAY.items() if field == kept)]
+        condition, values = " AND value = ?", [claim.value]
+    elif by_hand or claim.source == "service":
+        if claim.field not in _SINGLE:
+            return True
+        fields, condition, values = [claim.field], "", []
+    else:
+        return True
+    latest = db.execute(
+        f"SELECT field, value FROM claims WHERE frame = ? AND field IN ({', '.join('?' * len(fields))})"
+        f" AND source IN ({', '.join('?' * len(sources))}){condition} ORDER BY rowid DESC LIMIT 1",
+        (frame, *fields, *sources, *values),
+    ).fetchone()
+    return (latest["field"], latest["value"]) == (claim.field, claim.value)
 
 
 def claims_of(db: sqlite3.Connection, frame: int) -> list[Claim]:

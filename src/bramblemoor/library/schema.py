@@ -2,7 +2,9 @@
 
 from collections.abc import Callable, Collection
 
-VERSION = 5
+VERSION = 6
+FORMER_SIDECARS = "former sidecars"
+"""In meta: sidecars from before single values were marked in them are still to be renewed."""
 
 _GIVEN_UP = """
 CREATE TABLE given_up (                    -- contents that were replaced or let go here; what is not among them is somebody's
@@ -228,6 +230,7 @@ _UPGRADES = {
         DELETE FROM counted;
         INSERT INTO counted SELECT unit < 0, coalesce(year, 0), stand, count(*) FROM standings GROUP BY 1, 2, 3;
     """,
+    5: f"INSERT OR IGNORE INTO meta VALUES ('{FORMER_SIDECARS}', '');",
 }
 
 _ADDED = {

@@ -1,25 +1,35 @@
-"""The XMP sidecar beside a frame: written where something is known that its file does not say."""
+"""The XMP sidecar beside a frame: written where something is known that its file does not say, and read where somebody changed it."""
 
 import hashlib
+import sqlite3
 from pathlib import Path
 
-from bramblemoor.frames.xmp_reading import BrokenXmp, packet_in
-from bramblemoor.frames.xmp_writing import PROPERTIES, Belonging, foreign_part, sidecar
-from bramblemoor.library.catalogue import NewFile, albums_of, enter_file, is_bound, settle
-from bramblemoor.library.durable import beside, set_time
+from bramblemoor.frames.claims import Facts
+from bramblemoor.frames.xmp_edits import edits
+from bramblemoor.frames.xmp_model import BrokenXmp, values
+from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN, packet_in
+from bramblemoor.frames.xmp_writing import Belonging, Packet, essence_of, read_packet, sidecar
+from bramblemoor.library.albums import extend_album, write_albums
+from bramblemoor.library.catalogue import NewFile, add_claims, albums_of, claims_of, enter_file, is_bound, settle
+from bramblemoor.library.durable import beside, flush_file, flush_many, set_time
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
+from bramblemoor.library.schema import FORMER_SIDECARS
+from bramblemoor.library.volumes import volume_of
+
+_MEDIA = "application/rdf+xml"
+_WAITS = "sidecar waits"
 
 
 def write_sidecar(
     library: Library, frame: int, delivered: bytes | None = None, *, new: bool = False, where_different: bool = False
 ) -> Path | None:
-    """Write or renew a frame's sidecar, inside a transaction of the ledger; returns its path, None where none is needed.
+    """Write or renew a frame's sidecar, inside a transaction of the ledger; returns its path, None where nothing was written.
 
-    `delivered` is a sidecar that came with the picture: it is only ever added to. So is one that somebody else has changed
-    since Bramblemoor wrote it; one that cannot be read moves to set-aside/, which is told. A `new` frame gets its own even in
-    a year that is bound. `where_different` leaves one alone that says all already. The file is not flushed: the caller flushes
-    many at once.
+    `delivered` is a sidecar that came with the picture. What others wrote is only ever added to: what somebody changed since it was
+    last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be read is left as it is;
+    what is known waits in the ledger, which is told. A `new` frame gets its own even in a year that is bound. `where_different`
+    leaves one alone that says all already. The file is not flushed: the caller flushes many at once.
     """
     db = library.db
     facts = settle(db, frame)
@@ -42,43 +52,182 @@ def write_sidecar(
     target: Path = library.root / relative
     origin = " ".join(part for part in (row["service"], row["reference"]) if part)
     belonging = Belonging(albums, origin, row["former_name"])
-    foreign, base = _foreign(library, target, relative, delivered)
-    fields = db.execute("SELECT DISTINCT field FROM claims WHERE frame = ? AND source = 'you'", (frame,))
-    overruled = [name for (field,) in fields for name in PROPERTIES.get(field, ())] if foreign is not None else []
-    try:
-        content = sidecar(facts, belonging, foreign, base=base, overruled=overruled)
-    except BrokenXmp:
-        content = sidecar(facts, belonging)  # the broken one stays as it came in delivered/
-    if where_different and target.is_file() and packet_in(target) == content:
+    here: bytes | None = None
+    if target.is_file():
+        try:
+            here = packet_in(target)
+            packet = read_packet(here)
+        except BrokenXmp as error:
+            library.seen.append(Finding(
+                relative, f"it cannot be read ({error}), so nothing was added to it, and it was left as it is; what is known of the"
+                " frame waits in the ledger: mend the file, or move it away, then run: bramblemoor stocktake",
+            ))  # fmt: skip
+            db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (f"{_WAITS} {frame}", relative))
+            return None
+        content = _brought_up_to_date(library, frame, relative, packet, delivered, facts, belonging)
+    else:
+        content = _from_delivered(facts, belonging, delivered)
+    if where_different and here == content:
         return None
     digest = hashlib.sha256(content).hexdigest()
     fresh = beside(target)
     fresh.write_bytes(content)
     set_time(fresh, row["mtime_ns"])
     fresh.replace(target)
-    enter_file(db, frame, NewFile("sidecar", relative, len(content), digest, row["mtime_ns"], "application/rdf+xml"))
+    enter_file(db, frame, NewFile("sidecar", relative, len(content), digest, row["mtime_ns"], _MEDIA))
+    db.execute("DELETE FROM meta WHERE key = ?", (f"{_WAITS} {frame}",))
     return target
 
 
-def _foreign(library: Library, target: Path, relative: str, delivered: bytes | None) -> tuple[bytes | None, str]:
-    """What others wrote, to be added to, and the digest of the delivered packet where it is one.
+def renew_former(library: Library) -> int:
+    """Write anew, once, the sidecars from before values were marked in them; returns how many. What others wrote stays as it is."""
+    db = library.db
+    if db.execute("SELECT 1 FROM meta WHERE key = ?", (FORMER_SIDECARS,)).fetchone() is None:
+        return 0
+    renewed: list[Path] = []
+    with library.ledger.changing(facts=True):
+        for row in db.execute("SELECT frame, path FROM files WHERE role = 'sidecar' AND frame NOT NULL").fetchall():
+            try:
+                content = packet_in(library.root / row["path"])
+                is_former = _is_as_entered(db, row["path"], content) and read_packet(content).is_former
+            except (OSError, BrokenXmp):
+                continue  # for taking stock to judge
+            path = write_sidecar(library, row["frame"], where_different=True) if is_former else None
+            renewed += [path] if path is not None else []
+        flush_many(renewed, library.root, whole_system=volume_of(library.root).flushes_whole)
+        db.execute("DELETE FROM meta WHERE key = ?", (FORMER_SIDECARS,))
+    if renewed:
+        library.seen.append(Finding(
+            "sidecars", f"{len(renewed):,} were written anew, once, so that every reader of XMP understands them;"
+            " what others wrote in them is as it was",
+        ))  # fmt: skip
+    return len(renewed)
 
-    A packet that comes anew takes the place of the one that came before, but never of what somebody wrote here.
+
+def write_what_waits(library: Library) -> None:
+    """Write the sidecars that could not be added to when something was told, where they can be read now."""
+    waiting = library.db.execute(
+        "SELECT key FROM meta WHERE key >= ? AND key < ?", (f"{_WAITS} ", f"{_WAITS}!")
+    ).fetchall()
+    for (key,) in waiting:
+        frame = int(key.removeprefix(_WAITS))
+        if library.db.execute("SELECT 1 FROM frames WHERE id = ?", (frame,)).fetchone() is None:
+            library.db.execute("DELETE FROM meta WHERE key = ?", (key,))
+        elif (path := write_sidecar(library, frame)) is not None:
+            flush_file(path)
+
+
+def _from_delivered(facts: Facts, belonging: Belonging, delivered: bytes | None) -> bytes:
+    """A sidecar of our own; on top of the one that came, where it can be read: a broken one stays as it came in delivered/."""
+    if delivered is not None:
+        try:
+            return sidecar(facts, belonging, delivered, base=essence_of(delivered) or "nothing else")
+        except BrokenXmp:
+            pass
+    return sidecar(facts, belonging)
+
+
+def _brought_up_to_date(
+    library: Library,
+    frame: int,
+    relative: str,
+    packet: Packet,
+    delivered: bytes | None,
+    facts: Facts,
+    belonging: Belonging,
+) -> bytes:
+    """The sidecar that is there, with what is new; one that comes anew takes its place where nobody has changed it here."""
+    if delivered is None:
+        return sidecar(facts, belonging, packet.content)
+    try:
+        came = essence_of(delivered) or "nothing else"
+    except BrokenXmp:
+        return sidecar(facts, belonging, packet.content)
+    rest = packet.rest
+    by_hand = library.db.execute("SELECT 1 FROM claims WHERE frame = ? AND source = 'sidecar' LIMIT 1", (frame,))
+    is_former = len(packet.base) == _LENGTH_OF_FORMER_BASE and _is_as_entered(library.db, relative, packet.content)
+    untouched = by_hand.fetchone() is None and (
+        is_former or packet.is_all_ours or (rest or "nothing else") == packet.base
+    )
+    if untouched:
+        return _from_delivered(facts, belonging, delivered)
+    if came not in (packet.base, rest or "nothing else"):
+        library.seen.append(Finding(
+            relative, "it was changed here, and the service has sent another one, too: yours stays beside the picture,"
+            " the service's is kept in delivered/",
+        ))  # fmt: skip
+    return sidecar(facts, belonging, packet.content, base=came)
+
+
+_LENGTH_OF_FORMER_BASE = 64
+"""Before it was an essence, `bm:base` was the digest of the delivered bytes."""
+
+
+def _is_as_entered(db: sqlite3.Connection, relative: str, content: bytes) -> bool:
+    known = db.execute("SELECT sha256 FROM files WHERE path = ?", (relative,)).fetchone()
+    return known is not None and known["sha256"] == hashlib.sha256(content).hexdigest()
+
+
+def take_up_edits(library: Library, frame: int, *, resumed: bool = False) -> bool:
+    """What somebody changed in a frame's sidecar since it was last written or looked at, as claims; says whether that was anything.
+
+    To be called before anything new is entered of the frame. Inside a transaction. A sidecar that cannot be read says nothing.
     """
-    fresh = (delivered, hashlib.sha256(delivered).hexdigest()) if delivered is not None else (None, "")
-    if not target.is_file():
-        return fresh
+    db = library.db
+    row = db.execute(
+        "SELECT o.path || '.xmp' AS path, s.sha256 FROM files o LEFT JOIN files s ON s.path = o.path || '.xmp' AND s.frame = o.frame"
+        " WHERE o.frame = ? AND o.role = 'original'",
+        (frame,),
+    ).fetchone()
+    if row is None or not (target := library.root / row["path"]).is_file() or is_bound(db, frame):
+        return False
     try:
         content = packet_in(target)
-        told = foreign_part(content)
-    except BrokenXmp as error:
-        library.seen.append(Finding(
-            relative, f"it cannot be read ({error}), so that nothing can be added to it; it lies in"
-            f" {library.keep_aside(relative, 'sidecars')} now, and a new one in its place",
-        ))  # fmt: skip
-        return fresh
-    known = library.db.execute("SELECT sha256 FROM files WHERE path = ?", (relative,)).fetchone()
-    if known is None or known[0] != hashlib.sha256(content).hexdigest():
-        return content, ""
-    foreign, base = told
-    return fresh if delivered is not None and (foreign is None or base) else told
+        if row["sha256"] == hashlib.sha256(content).hexdigest():
+            return False
+        packet = read_packet(content)
+    except BrokenXmp:
+        return False
+    albums: set[int] = set()
+    new = claims_from(
+        library, frame, row["path"], packet, albums, was_written=row["sha256"] is not None, resumed=resumed
+    )
+    write_albums(library, albums)
+    return new
+
+
+def claims_from(
+    library: Library,
+    frame: int,
+    path: str,
+    packet: Packet,
+    albums: set[int],
+    *,
+    was_written: bool,
+    resumed: bool = False,
+) -> bool:
+    """Enter what a sidecar says that is not known yet; of a frame that came from nowhere also its origin, albums and former name.
+
+    Adds the albums that have grown to `albums`, for the caller to write them.
+    """
+    db = library.db
+    new = add_claims(db, frame, path, edits(packet, claims_of(db, frame), was_written=was_written, resumed=resumed))
+    service = db.execute("SELECT service FROM frames WHERE id = ?", (frame,)).fetchone()["service"]
+    if not was_written and not resumed and not service and (packet.is_marked or packet.is_former):
+        albums |= _belonging_again(db, frame, packet)
+        new = True
+    if new:
+        settle(db, frame)
+    return new
+
+
+def _belonging_again(db: sqlite3.Connection, frame: int, packet: Packet) -> set[int]:
+    """Enter where a frame came from, what it was called and which albums it was in, where the ledger knows nothing of it."""
+    origin, former = ((values(packet.rdf, name) or [""])[0] for name in (ORIGIN, FORMER_NAME))
+    service, _, reference = origin.partition(" ")
+    db.execute("UPDATE frames SET service = ?, reference = ? WHERE id = ?", (service, reference, frame))
+    db.execute("UPDATE files SET former_name = ? WHERE frame = ? AND role = 'original'", (former, frame))
+    return {
+        extend_album(db, service=service, reference=title, title=title, description="", frames=[frame], behind=True)[0]
+        for title in values(packet.rdf, ALBUMS)
+    }

@@ -309,6 +309,7 @@ def _enter(library: Library, stock: Stock) -> None:
     if not stock.counts and missing is None:
         return
     # Most nightly runs find nothing, and what reads pictures takes a while to load.
+    from bramblemoor.library.sidecars import write_what_waits
     from bramblemoor.library.taking_up import drop_file, take_up
 
     stock.findings += _vanished(library)
@@ -333,6 +334,7 @@ def _enter(library: Library, stock: Stock) -> None:
             "UPDATE files SET seen_ns = s.mtime_ns, inode = s.inode, ctime_ns = s.ctime_ns FROM temp.stock s"
             " WHERE s.kind NOT IN ('vanished', 'displaced', 'busy') AND files.path = s.path AND files.sha256 = s.sha256"
         )
+        write_what_waits(library)
 
 
 def renew_snapshot(library: Library) -> None:

@@ -4,19 +4,21 @@ import hashlib
 import sqlite3
 from collections.abc import Collection, Iterator
 
-from bramblemoor.frames.claims import Claim, believe
+from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.moments import moment_in_name
 from bramblemoor.frames.reading import read_picture
 from bramblemoor.frames.source import FileSource
-from bramblemoor.frames.xmp_reading import BrokenXmp, packet_in, read_xmp
-from bramblemoor.frames.xmp_writing import foreign_part
-from bramblemoor.library.albums import write_album
-from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file, is_bound, settle
+from bramblemoor.frames.xmp_model import BrokenXmp
+from bramblemoor.frames.xmp_reading import packet_in
+from bramblemoor.frames.xmp_writing import read_packet
+from bramblemoor.library.albums import write_album, write_albums
+from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_file, is_bound, settle
 from bramblemoor.library.durable import chunks
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import collision_key
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
+from bramblemoor.library.sidecars import claims_from
 
 _CHANGED = """
     SELECT * FROM temp.stock s WHERE kind = 'changed'
@@ -41,6 +43,7 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
     Of files whose role is not `loose` a change is a finding, and the library's copy counts as damaged.
     """
     db = library.db
+    albums: set[int] = set()
     _moved(library)
     for year, count in db.execute(_MOVED_BOUND).fetchall():
         yield Finding(
@@ -68,13 +71,14 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
         file = enter_file(db, None, _file(row, row["role"]))  # a known file keeps its frame
         db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))  # whatever was amiss with what it was
         if row["role"] == "sidecar" and row["frame"] is not None:
-            yield from _claims_of_sidecar(library, row["frame"], row["path"])
+            yield from _claims_of_sidecar(library, row["frame"], row["path"], albums, was_written=True)
     for sidecars in (False, True):  # pictures before what stands beside them
         last = ""
         while page := db.execute(_NEW, (last, sidecars)).fetchall():
             for row in page:
-                yield from _enter_new(library, row)
+                yield from _enter_new(library, row, albums)
             last = page[-1]["path"]
+    write_albums(library, albums)
 
 
 def _has_grown(library: Library, row: sqlite3.Row) -> bool:
@@ -166,36 +170,21 @@ def _file(row: sqlite3.Row, role: str, media: str = "", width: int = 0, height: 
     return NewFile(role, row["path"], row["bytes"], row["sha256"], row["mtime_ns"], media, width, height, former)
 
 
-def _claims_of_sidecar(library: Library, frame: int, path: str) -> Iterator[Finding]:
-    """What somebody else's sidecar says of a frame, as far as it is new, as claims of the source "sidecar"."""
+def _claims_of_sidecar(
+    library: Library, frame: int, path: str, albums: set[int], *, was_written: bool
+) -> Iterator[Finding]:
+    """What somebody changed in a sidecar, or says in a new one, as claims."""
     try:
-        foreign, _ = foreign_part(packet_in(library.root / path))
-        told = read_xmp(foreign) if foreign is not None else []
+        packet = read_packet(packet_in(library.root / path))
     except BrokenXmp as error:
         yield Finding(path, f"it was changed and cannot be read: {error}; it is kept as it is")
         return
-    db = library.db
-    known = claims_of(db, frame)
-    facts = believe(known)
-    believed = {
-        "title": facts.title, "caption": facts.caption, "location": facts.location,
-        "rating": str(facts.rating) if facts.rating is not None else "",
-        "taken": str(facts.taken) if facts.taken else "",
-    }  # fmt: skip
-    held = {(claim.field, claim.value) for claim in known}
-    fresh = [
-        Claim(claim.field, claim.value, "sidecar")
-        for claim in told
-        if believed.get(claim.field) != claim.value
-        and ((claim.field, claim.value) not in held or claim.field in believed)
-    ]
-    if add_claims(db, frame, path, fresh):
-        settle(db, frame)
-        if is_bound(db, frame):
-            yield Finding(path, _LATE)  # by the date that it tells now
+    new = claims_from(library, frame, path, packet, albums, was_written=was_written)
+    if new and is_bound(library.db, frame):
+        yield Finding(path, _LATE)  # by the date that it tells now
 
 
-def _enter_new(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
+def _enter_new(library: Library, row: sqlite3.Row, albums: set[int]) -> Iterator[Finding]:
     db = library.db
     path: str = row["path"]
     if not row["sha256"]:
@@ -212,7 +201,7 @@ def _enter_new(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
         if frame is None:
             yield Finding(path, "a sidecar without its picture; it is kept and copied")
         else:
-            yield from _claims_of_sidecar(library, frame, path)
+            yield from _claims_of_sidecar(library, frame, path, albums, was_written=False)
         return
     yield from _enter_picture(library, row)
 

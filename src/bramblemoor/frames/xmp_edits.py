@@ -1,0 +1,89 @@
+"""What an editor has changed in a sidecar since it was last written here: compared value by value, and turned into claims."""
+
+from collections.abc import Sequence
+
+from bramblemoor.frames.claims import HAND, TAKEN_AWAY, Claim, Facts, Field, believe
+from bramblemoor.frames.xmp_reading import Said, all_said
+from bramblemoor.frames.xmp_writing import Packet, mark, marks_of
+
+_LISTS: tuple[Field, ...] = ("keyword", "person")
+_SINGLE: tuple[Field, ...] = ("title", "caption", "location", "taken", "position", "rating", "favourite")
+
+
+def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed: bool = False) -> list[Claim]:
+    """Claims of the source "sidecar" for what a packet says, and does not say any more, beside all that is known of its frame.
+
+    `was_written` says that the ledger knows the packet: of one from before values were marked it then knows what it must have held.
+    `resumed` says that a run which broke off may have written what the ledger does not know yet: its own values are no news then.
+    A packet without any marks is a new one: what it does not say was not taken out.
+    """
+    facts = believe(known)
+    record = packet.wrote | packet.kept
+    if not packet.is_marked:
+        record = _remembered(known, facts) if packet.is_former and was_written else set()
+    said = list(all_said(packet.rdf))
+    found = []
+    for field in _SINGLE:
+        told = [one for one in said if one.claim.field == field]
+        new = [one for one in told if not _marks(one) <= record]
+        value = (new or told)[0].claim.value if told else ""
+        if told and _is_news(field, value, bool(new), known, facts, resumed):
+            found.append(Claim(field, value, "sidecar"))
+        elif not told and field != "taken" and marks_of(facts).get(field, set()) & record:
+            found.append(Claim(field, "", "sidecar"))
+    for field in _LISTS:
+        here = {one.claim.value: one for one in said if one.claim.field == field}
+        believed = facts.keywords if field == "keyword" else facts.people
+        held = {claim.value for claim in known if claim.field == field}
+        for value, one in here.items():
+            is_own = _marks(one) <= record and bool(one.texts)
+            if value not in believed and not (is_own and resumed) and not (value in held and is_own):
+                found.append(Claim(field, value, "sidecar"))
+        away = next(gone for gone, kept in TAKEN_AWAY.items() if kept == field)
+        name = {"keyword": "dc:subject", "person": "Iptc4xmpExt:PersonInImage"}[field]
+        found += [
+            Claim(away, value, "sidecar") for value in believed if value not in here and mark(name, value) in record
+        ]
+    held_regions = {claim.value for claim in known if claim.field == "region"}
+    found += [
+        Claim("region", one.claim.value, "sidecar")
+        for one in said
+        if one.claim.field == "region" and one.claim.value not in held_regions
+    ]
+    return found
+
+
+def _is_news(field: Field, value: str, is_new: bool, known: Sequence[Claim], facts: Facts, resumed: bool) -> bool:
+    """Whether a single value says something else than what is believed, and is not merely what was believed before."""
+    if value == _believed(field, facts):
+        return False
+    if is_new:
+        return True
+    if resumed:
+        return False
+    by_hand = [claim for claim in known if claim.field == field and claim.source in HAND]
+    if by_hand:  # an editor's change that was taken up, and is undone
+        return by_hand[-1].source == "sidecar"
+    return all(claim.value != value for claim in known if claim.field == field)
+
+
+def _believed(field: Field, facts: Facts) -> str:
+    found = {
+        "title": facts.title, "caption": facts.caption, "location": facts.location,
+        "taken": str(facts.taken) if facts.taken else "",
+        "position": f"{facts.position[0]:.6f},{facts.position[1]:.6f}" if facts.position else "",
+        "rating": str(facts.rating) if facts.rating is not None else "", "favourite": "yes" if facts.favourite else "",
+    }  # fmt: skip
+    return found[field]
+
+
+def _marks(said: Said) -> set[str]:
+    return {mark(name, text) for name, text in said.texts}
+
+
+def _remembered(known: Sequence[Claim], facts: Facts) -> set[str]:
+    """What a packet without marks must have held when it was written: what is believed, or, where others spoke first, their word."""
+    by_others = {claim.field for claim in known if claim.source == "xmp"}
+    theirs = marks_of(believe([claim for claim in known if claim.source == "xmp"]))
+    ours = marks_of(facts)
+    return {token for field in ours for token in (theirs if field in by_others else ours)[field]}
