@@ -17,12 +17,12 @@ from typing import IO, cast
 
 
 class Preloaded:
-    """A server, as its user sees it. It ends with the process that started it."""
+    """A server, as its user sees it. It ends with the process that started it. `changed` is Python run in it first."""
 
-    def __init__(self) -> None:
+    def __init__(self, changed: str = "") -> None:
         environment = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
         self._server = subprocess.Popen(
-            [sys.executable, __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=environment
+            [sys.executable, __file__, changed], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=environment
         )
 
     def run(
@@ -62,6 +62,7 @@ def _serve() -> None:
         "library.taking_up",
     ):
         import_module(f"bramblemoor.{module}")
+    exec("".join(sys.argv[1:]))
     for line in sys.stdin:
         request = json.loads(line)
         child = os.fork()

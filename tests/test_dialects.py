@@ -222,6 +222,7 @@ def test_parts_twice_missing_and_mixed(shell: Shell, tmp_path: Path) -> None:
     assert receipt["findings"][0] == {
         "name": "own-A-2 (1).zip",
         "what": "the same part again, under another name; not read",
+        "attention": False,
     }
     assert json.loads(unpack("B"))["kept"][0]["amount"]["frames"] == 1
     assert "no part of the order C" in unpack("C", code=2)

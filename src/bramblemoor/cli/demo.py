@@ -128,7 +128,7 @@ class _Tour:
             "All parts are unpacked as one. Sidecars find their pictures, pictures their true dates, and a picture that"
             " came once for each album is stored once. The receipt accounts for every file."
         )
-        self._bramblemoor("unpack")
+        self._bramblemoor("unpack", expect=1)
         self._say("What came of it: a picture, and everything that is known of it.")
         self._bramblemoor("show", "ALD_0669.jpg")
 
@@ -154,7 +154,7 @@ class _Tour:
             "In fact Bramblemoor ships with a finished dialect for it. Pictures of which the original is here are recognised"
             " as smaller copies; both are kept."
         )
-        self._bramblemoor("unpack")
+        self._bramblemoor("unpack", expect=1)
         copy = min((self.root / "library/pictures/2024").rglob("??????????.jpg"))
         self._say(
             "Who says what of such a copy, and what is believed; then our own word, which stands above all others."

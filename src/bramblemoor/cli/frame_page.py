@@ -3,7 +3,7 @@
 from typing import Any
 
 from bramblemoor.cli import say
-from bramblemoor.frames.claims import Facts, believe, parse_position
+from bramblemoor.frames.claims import TAKEN_AWAY, Facts, believe, parse_position
 from bramblemoor.library.catalogue import albums_of, claims_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.search import put_away
@@ -18,6 +18,7 @@ _NAMES = {
     "name": "its name",
     "file": "its file",
 }
+_FIELDS = {"no_keyword": "not a keyword", "no_person": "not a person"}
 
 
 def frame_document(library: Library, frame: int) -> dict[str, Any]:
@@ -80,14 +81,18 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
     }
 
 
-def _is_believed(claim: dict[str, str], facts: Facts) -> bool:
+def _is_believed(claim: dict[str, Any], facts: Facts) -> bool:
     """Whether what is shown of a frame is, or rests on, this claim."""
     field, value = claim["field"], claim["value"]
     if field == "taken":
         return claim["source"] == facts.taken_by
     if field == "position":
         return parse_position(value) == facts.position
-    if field in ("keyword", "person", "quality", "edited"):
+    if field in ("keyword", "person"):
+        return value in (facts.keywords if field == "keyword" else facts.people)
+    if field in TAKEN_AWAY:
+        return (TAKEN_AWAY[field], value) in facts.gone
+    if field in ("quality", "edited"):
         return True
     if field == "favourite":
         return (value == "yes") == facts.favourite
@@ -137,7 +142,7 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
         [
             (
                 _NAMES[claim["source"]],
-                claim["field"],
+                _FIELDS.get(claim["field"], claim["field"]),
                 claim["value"] or "(nothing)",
                 "yes" if claim["believed"] else "no",
             )

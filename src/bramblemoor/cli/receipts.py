@@ -125,7 +125,9 @@ def print_receipt(one: Receipt, *, every: bool = False) -> None:
 
 def print_findings(one: Receipt, *, every: bool = False, more: str) -> None:
     """What a person should know; `more` is the command that names them all."""
-    _print_named("Worth knowing", [(item.what, item.name) for item in one.findings], every, more)
+    for title, attention in (("To see to", True), ("Worth knowing", False)):
+        named = [(item.what, item.name) for item in one.findings if item.attention is attention]
+        _print_named(title, named, every, more)
 
 
 def _row(what: str, amount: Amount) -> tuple[str, str, str, str]:

@@ -68,7 +68,7 @@ def unpack(
             remove_collected(parcel)
     if not json and receipt.balanced:
         _say_where(library, parcel, kept=folder is None and not remove_parts)
-    finish(receipt, json=json, attention=False)
+    finish(receipt, json=json, attention=to_see_to(receipt))
 
 
 def unpack_order(library: Library, chosen: "KnownOrder") -> "Receipt":
@@ -81,6 +81,11 @@ def unpack_order(library: Library, chosen: "KnownOrder") -> "Receipt":
     if receipt.balanced:
         remove_collected(parcel)
     return receipt
+
+
+def to_see_to(receipt: "Receipt") -> bool:
+    """Whether something of an unpacking needs attention: a frame that did not come, or a finding that somebody must judge."""
+    return any(left.amount.frames for left in receipt.left_out) or any(one.attention for one in receipt.findings)
 
 
 def remove_collected(parcel: "Parcel") -> None:

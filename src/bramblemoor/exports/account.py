@@ -46,6 +46,7 @@ def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
         findings=[
             *vanished,
             *(Finding(path, "it was missing or damaged here; this export has mended it") for path in _mended(sheet)),
+            *(Finding(name, what, attention=True) for name, what in json.loads(sheet.get("seen") or "[]")),
             *_findings(sheet, parcel, library),
         ],
     )
@@ -107,7 +108,7 @@ def _new(parcel: Parcel, library: Library, vanished: list[Finding]) -> Amount:
     ):
         path = library.root / row["path"]
         if not path.is_file() or path.stat().st_size != row["bytes"]:
-            vanished.append(Finding(row["path"], "it was put in place and is not there now"))
+            vanished.append(Finding(row["path"], "it was put in place and is not there now", attention=True))
             continue
         frames.add(row["frame"])
         amount += Amount(files=1, bytes=row["bytes"])
@@ -159,7 +160,7 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
         " JOIN entries ON entries.id = entry WHERE records.troubles != '[]'"
     ):
         for trouble in json.loads(row["troubles"]):
-            yield Finding(row["name"], trouble)
+            yield Finding(row["name"], trouble, attention=True)
     yield from _ties(sheet)
     yield from _lost_edits(sheet)
     has_records = sheet.db.execute("SELECT 1 FROM records LIMIT 1").fetchone() is not None
@@ -171,10 +172,10 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
     ):
         name = row["path"] or row["name"]
         if row["role"] == "original" and not row["paired"] and not row["tied"] and has_records:
-            yield Finding(name, "no sidecar came with it")
+            yield Finding(name, "no sidecar came with it", attention=True)
         if row["picture_kind"] == "other":
             what = "it is empty" if row["size"] == 0 else "no picture that Bramblemoor can recognise"
-            yield Finding(name, f"{what}; kept as it came")
+            yield Finding(name, f"{what}; kept as it came", attention=True)
         if row["former_name"]:
             yield Finding(name, f"came as {row['former_name']}; that name was taken or does not work on every drive")
     for year, count in library.db.execute(
@@ -193,9 +194,9 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
                     f"{name} (of {originals[-1]})", "a reduced copy of an original that is here; both are kept"
                 )
             else:
-                yield Finding(name, "a reduced copy: no original of it came")
+                yield Finding(name, "a reduced copy: no original of it came", attention=True)
         for conflict in believe(claims_of(library.db, row["id"])).conflicts:
-            yield Finding(name, conflict)
+            yield Finding(name, conflict, attention=True)
 
 
 def _lost_edits(sheet: Worksheet) -> Iterator[Finding]:
@@ -210,7 +211,7 @@ def _lost_edits(sheet: Worksheet) -> Iterator[Finding]:
             (row["frame"],),
         ).fetchone()
         if came is None:
-            yield Finding(row["name"], "the service says that it was edited, but no edits came with it")
+            yield Finding(row["name"], "the service says that it was edited, but no edits came with it", attention=True)
 
 
 def _ties(sheet: Worksheet) -> Iterator[Finding]:
@@ -221,4 +222,4 @@ def _ties(sheet: Worksheet) -> Iterator[Finding]:
     ):
         which = f", record {row['number'] + 1}," if row["family"] == "index" else ""
         what = f"fits equally well: {row['pictures']}; nothing was guessed, and what it tells is kept in delivered/"
-        yield Finding(row["name"] + which, what)
+        yield Finding(row["name"] + which, what, attention=True)

@@ -192,10 +192,11 @@ class _Staging:
                     reading = done.reading
                     db.execute(
                         "UPDATE entries SET media = ?, picture_kind = ?, width = ?, height = ?, taken = ?, claims = ?,"
-                        " troubles = ?, edits = ? WHERE id = ?",
+                        " troubles = ?, edits = ?, content_ids = ? WHERE id = ?",
                         (
                             reading.media, reading.kind, reading.width, reading.height, _taken(reading.claims),
-                            encode_claims(reading.claims), json.dumps(reading.troubles), reading.edits, done.entry,
+                            encode_claims(reading.claims), json.dumps(reading.troubles), reading.edits, " ".join(reading.content_ids),
+                            done.entry,
                         ),
                     )  # fmt: skip
 

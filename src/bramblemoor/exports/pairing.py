@@ -1,22 +1,28 @@
 """Joining pictures with the records of their sidecars: by exact names, then by what a record itself says, never by a guess.
 
 Every candidate pair gets a score. A pair is made where each side is the other's only best candidate; then the next, until
-nothing changes. Where two candidates are equal, the pictures stay unpaired and are reported as a tie.
+nothing changes. Where two candidates are equal, the pictures stay unpaired and are reported as a tie. What contradicts, or has
+nothing but a name for it that others have too, is no pair; why, is noted for those that stay alone.
 """
 
 import sqlite3
 from collections.abc import Iterator
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import infer_offset, parse_moment
+from bramblemoor.frames.sniff import is_picture_ending, same_ending
+
+Why = Literal["digest", "size", "ending", "date", "name"]
+"""Why a record is not that of a picture: what of it contradicts; or that only a name speaks for it."""
 
 _FAMILIES = ("sidecar", "index", "xmp")
 _AGREES, _SILENT, _CONTRADICTS = 0, 1, 2
 _EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
 # How a candidate was found, the most telling first. A name that fits counts little where the record names another picture.
-_EXACT, _FOLDED, _TOLD, _TOLD_STEM, _DIGEST, _OTHERWISE = range(6)
+_PATH, _EXACT, _BESIDE, _FOLDED, _TOLD, _TOLD_STEM, _DIGEST, _AFAR, _OTHERWISE = range(9)
+_BARE = (_TOLD, _TOLD_STEM, _AFAR)
 
 
 class _Score(NamedTuple):
@@ -29,70 +35,95 @@ class _Score(NamedTuple):
     date: int
 
 
+_INSIDE = "(r.scope = '' OR substr(p.name, 1, length(r.scope)) = r.scope)"
+_LYING = "substr(p.name, 1, length(p.name) - length(bm_base(p.name)))"
 # Each finds (picture, record, how, rank). A copy made for an album has candidates only by its own name.
 _CANDIDATES = (
     f"""SELECT w.picture, r.id, {_EXACT}, w.rank FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar'
         JOIN records r ON r.entry = s.id WHERE r.family = 'sidecar'""",
     f"""SELECT w.picture, r.id, {_FOLDED}, w.rank FROM wanted w JOIN entries s ON s.folded = w.folded AND s.kind = 'sidecar'
         JOIN records r ON r.entry = s.id WHERE r.family = 'sidecar' AND s.name != w.name""",
-    f"""SELECT p.id, r.id, {_EXACT}, 0 FROM records r JOIN entries p ON p.name = r.path
+    f"""SELECT p.id, r.id, {_PATH}, 0 FROM records r JOIN entries p ON p.name = r.path
         WHERE r.path != '' AND p.kind = 'picture'""",
     f"""SELECT p.id, r.id, {_FOLDED}, p.folded != r.path FROM (SELECT id, bm_folded(path) AS path FROM records WHERE path != '') r
         JOIN entries p ON p.base = bm_base(r.path)
         WHERE p.kind = 'picture' AND substr('/' || p.folded, -length(r.path) - 1) = '/' || r.path""",
-    f"""SELECT p.id, r.id, {_TOLD}, 0 FROM records r JOIN called c ON c.key = r.told JOIN entries p ON p.id = c.picture
+    f"""SELECT p.id, r.id, iif({_INSIDE}, iif(r.scope != '' AND r.scope = {_LYING}, {_BESIDE}, {_TOLD}), {_AFAR}), 0
+        FROM records r JOIN called c ON c.key = r.told JOIN entries p ON p.id = c.picture
         WHERE r.told != '' AND r.path = '' AND NOT p.is_copy""",
-    f"""SELECT p.id, r.id, {_TOLD_STEM}, 0 FROM (SELECT id, bm_stem(told) AS stem FROM records WHERE told != '' AND path = '') r
+    f"""SELECT p.id, r.id, iif({_INSIDE}, {_TOLD_STEM}, {_AFAR}), 0
+        FROM (SELECT id, scope, bm_stem(told) AS stem FROM records WHERE told != '' AND path = '') r
         JOIN called c ON c.key = r.stem JOIN entries p ON p.id = c.picture WHERE NOT p.is_copy""",
     f"""SELECT p.id, r.id, {_DIGEST}, 0 FROM records r JOIN entries p ON p.sha256 = r.sha256_said
         WHERE r.sha256_said != '' AND p.kind = 'picture' AND NOT p.is_copy""",
     f"""SELECT p.id, r.id, {_EXACT}, 0 FROM entries p JOIN entries s ON s.name = p.name || '.xmp'
         JOIN records r ON r.entry = s.id WHERE p.kind = 'picture' AND r.family = 'xmp'""",
-    f"""SELECT p.id, r.id, {_EXACT}, 1 FROM (SELECT id, name, bm_stem(name) AS stem FROM entries WHERE kind = 'picture') p
+    f"""SELECT p.id, r.id, {_EXACT}, 1 FROM (SELECT id, bm_stem(name) AS stem FROM entries WHERE kind = 'picture') p
         JOIN entries s ON s.name = p.stem || '.xmp' JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
-    f"""SELECT p.id, r.id, {_FOLDED}, 0 FROM entries p JOIN entries s ON s.folded = p.folded || '.xmp'
-        JOIN records r ON r.entry = s.id WHERE p.kind = 'picture' AND r.family = 'xmp'""",
     f"""SELECT w.picture, r.id, {_EXACT}, w.rank FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar'
         JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
+    f"""SELECT p.id, r.id, {_FOLDED}, 0 FROM entries p JOIN entries s ON s.folded = p.folded || '.xmp'
+        JOIN records r ON r.entry = s.id WHERE p.kind = 'picture' AND r.family = 'xmp'""",
+    f"""SELECT p.id, r.id, {_FOLDED}, 1 FROM (SELECT id, bm_stem(folded) AS stem FROM entries WHERE kind = 'picture') p
+        JOIN entries s ON s.folded = p.stem || '.xmp' JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
+    f"""SELECT w.picture, r.id, {_FOLDED}, w.rank FROM wanted w JOIN entries s ON s.folded = w.folded AND s.kind = 'sidecar'
+        JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
 )
-# A rendition or clip has what its original has.
+# A rendition or clip has what its original has, where no record is meant for it alone.
 _OF_ONE_FRAME = """
     DELETE FROM candidates WHERE EXISTS (
         SELECT 1 FROM entries e JOIN units u ON u.sha256 = e.sha256 JOIN candidates o ON o.picture = u.frame
-        WHERE e.id = candidates.picture AND u.role IN ('rendition', 'clip') AND o.family = candidates.family
-    )
+        WHERE e.id = candidates.picture AND u.role IN ('rendition', 'clip')
+        AND o.family = candidates.family AND (o.record = candidates.record OR o.how <= candidates.how)
+    ) AND NOT EXISTS (SELECT 1 FROM own WHERE own.picture = candidates.picture AND own.record = candidates.record)
+"""
+# A record that is meant for a rendition or clip alone is not one of its original's.
+_NOT_OWN = """
+    DELETE FROM candidates WHERE EXISTS (SELECT 1 FROM own WHERE own.record = candidates.record)
+    AND NOT EXISTS (SELECT 1 FROM own WHERE own.record = candidates.record AND own.picture = candidates.picture)
 """
 # A pair that nothing else competes with needs no weighing; nearly all are such.
 _PLAIN = f"""
     INSERT INTO pairs SELECT c.picture, c.record FROM candidates c JOIN records r ON r.id = c.record
     JOIN entries p ON p.id = c.picture
-    WHERE c.how = {_EXACT} AND (r.told = '' OR EXISTS (SELECT 1 FROM called WHERE picture = c.picture AND key = r.told))
-    AND (r.sha256_said = '' OR r.sha256_said = p.sha256)
+    WHERE (c.how = {_PATH} OR (c.how = {_EXACT}
+        AND (r.told = '' OR EXISTS (SELECT 1 FROM called WHERE picture = c.picture AND key = r.told))))
+    AND r.sha256_said IN ('', p.sha256) AND r.size_said IN (0, p.size)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.picture = c.picture AND o.record != c.record AND o.family = c.family)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.picture != c.picture)
 """
 
 
-def pair(sheet: Worksheet, *, by_name: bool) -> None:
-    """Fill `pairs` and `ties`; entries must be extracted and grouped to frames (`units.frame`).
-
-    `by_name` says that the dialect tells how sidecars are named: one whose name fits nothing then needs more than the name
-    that it tells itself.
-    """
+def find_candidates(sheet: Worksheet) -> None:
+    """Fill `candidates` with what could belong together by any name, path or digest; entries must be extracted."""
     db = sheet.db
-    db.create_function("bm_stem", 1, _stem, deterministic=True)
+    db.create_function("bm_stem", 1, stem_of, deterministic=True)
     db.create_function("bm_base", 1, lambda path: path.rpartition("/")[2], deterministic=True)
     db.create_function("bm_folded", 1, folded, deterministic=True)
+    db.create_function("bm_loose", 1, _loose, deterministic=True)
+    _scopes(db)
     db.execute(
         "CREATE TEMP TABLE candidates (picture INTEGER, record INTEGER, how INTEGER, rank INTEGER, family TEXT,"
         " PRIMARY KEY (picture, record)) WITHOUT ROWID"
     )
     for query in _CANDIDATES:
         db.execute(
-            f"WITH found (picture, record, how, rank) AS ({query}) INSERT OR IGNORE INTO candidates"
-            " SELECT picture, record, how, rank, family FROM found JOIN records ON records.id = record"
+            f"WITH found (picture, record, how, rank) AS ({query}) INSERT INTO candidates"
+            " SELECT picture, record, how, rank, family FROM found JOIN records ON records.id = record WHERE true"
+            " ON CONFLICT DO UPDATE SET how = excluded.how, rank = excluded.rank"
+            " WHERE (excluded.how, excluded.rank) < (how, rank)"
         )
     db.execute("CREATE INDEX temp.candidates_record ON candidates (record)")
+
+
+def pair(sheet: Worksheet, *, by_name: bool) -> None:
+    """Fill `pairs`, `ties` and `rejected` from the candidates; what is one frame must be known (`units.frame`), and `own`.
+
+    `by_name` says that the dialect tells how sidecars are named: one whose name fits nothing then needs more than the name
+    that it tells itself.
+    """
+    db = sheet.db
+    db.execute(_NOT_OWN)
     db.execute(_OF_ONE_FRAME)
     db.execute(_PLAIN)
     for family in _FAMILIES:
@@ -100,9 +131,31 @@ def pair(sheet: Worksheet, *, by_name: bool) -> None:
     db.execute("DROP TABLE candidates")
 
 
-def _stem(name: str) -> str:
+def _scopes(db: sqlite3.Connection) -> None:
+    """Note for each record that tells a bare name which folder it speaks of: the nearest one above it that holds pictures."""
+    holding = {""}
+    for (folder,) in db.execute("SELECT DISTINCT substr(name, 1, length(name) - length(bm_base(name))) FROM entries WHERE kind = 'picture'"):
+        while folder and folder not in holding:
+            holding.add(folder)
+            folder = folder[:-1].rpartition("/")[0] + "/" if "/" in folder[:-1] else ""
+    for entry, name in db.execute(
+        "SELECT id, name FROM entries WHERE kind IN ('index', 'sidecar') AND id IN (SELECT entry FROM records WHERE told != '' AND path = '')"
+    ).fetchall():
+        folder = name[: len(name) - len(name.rpartition("/")[2])]
+        while folder not in holding:
+            folder = folder[:-1].rpartition("/")[0] + "/" if "/" in folder[:-1] else ""
+        if folder:
+            db.execute("UPDATE records SET scope = ? WHERE entry = ?", (folder, entry))
+
+
+def stem_of(name: str) -> str:
     stem, _, ending = name.rpartition(".")
     return stem if stem and "/" not in ending else name
+
+
+def _loose(name: str) -> str:
+    """What is left of a name whatever a service put in place of signs."""
+    return "".join(filter(str.isalnum, name))
 
 
 def _weigh(sheet: Worksheet, family: str, *, needs_proof: bool) -> None:
@@ -161,43 +214,61 @@ def _only_best(scores: dict[int, _Score]) -> int | None:
     return found[0] if len(found) == 1 else None
 
 
+_COMPETING = f"""
+    SELECT c.*, p.name AS entry, p.sha256, p.size, p.ending, p.taken AS shot, r.sha256_said, r.size_said, r.told, r.path, r.taken,
+    coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
+    EXISTS (SELECT 1 FROM called WHERE picture = p.id
+        AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) = bm_loose(r.told))) AS named,
+    instr(s.base, p.base) AS whole,
+    (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {_BARE}) AS pictures_called,
+    (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,
+    EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {_FOLDED}) AS fits
+    FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record JOIN entries s ON s.id = r.entry
+    WHERE c.family = ? AND c.record NOT IN (SELECT record FROM pairs)
+    AND NOT EXISTS (SELECT 1 FROM pairs JOIN records o ON o.id = pairs.record WHERE pairs.picture = c.picture AND o.family = c.family)
+"""
+
+
 def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[int, int, int, _Score, bool]]:
     """Candidates that compete, scored, and whether they may be paired.
 
-    A record that names another picture and whose date contradicts is none at all. One whose own name fits nothing, but which
-    names this picture, is not paired for that alone; yet it makes another that fits by its name no better than itself.
+    One that is contradicted is none at all. One whose own name fits nothing, but which names this picture, is not paired for that
+    alone; yet it makes another that fits by its name no better than itself.
     """
-    rows = sheet.db.execute(
-        "SELECT c.*, p.sha256, p.size, p.taken AS shot, r.sha256_said, r.size_said, r.told, r.taken,"
-        " coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,"
-        " EXISTS (SELECT 1 FROM called WHERE picture = p.id AND (key = r.told OR key = bm_stem(r.told))) AS named,"
-        f" EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {_FOLDED}) AS fits"
-        " FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record WHERE c.family = ?"
-        " AND c.record NOT IN (SELECT record FROM pairs)"
-        " AND NOT EXISTS (SELECT 1 FROM pairs JOIN records o ON o.id = pairs.record"
-        "  WHERE pairs.picture = c.picture AND o.family = c.family)",
-        (family,),
-    )
-    for row in rows:
-        digest = _compared(row["sha256_said"], row["sha256"])
-        date = _dates(row)
+    for row in sheet.db.execute(_COMPETING, (family,)).fetchall():
+        digest, size, date = _compared(row["sha256_said"], row["sha256"]), _compared(row["size_said"], row["size"]), _dates(row)
         name = row["how"]
-        if name in (_EXACT, _FOLDED) and row["told"] and not row["named"]:
+        if name in (_EXACT, _FOLDED) and row["told"] and not row["path"] and not row["named"]:
             name = _OTHERWISE
-            if date == _CONTRADICTS and digest != _AGREES:
-                continue
-        if name == _FOLDED and date == _CONTRADICTS:
-            name = _OTHERWISE  # the sidecar of a picture whose name differs in capitals only, and that was not sent
-        size = _compared(row["size_said"], row["size"])
-        if name in (_TOLD, _TOLD_STEM):
-            if date == _CONTRADICTS and digest != _AGREES:
-                continue
-            if needs_proof and _AGREES not in (digest, size, date):
-                if name == _TOLD and not row["fits"]:
-                    score = _Score(digest, _EXACT, 0, size, date)
-                    yield row["picture"], row["record"], row["frame"], score, False
-                continue
+        agrees = _AGREES in (digest, size)
+        why: Why | None = None
+        if digest == _CONTRADICTS:
+            why = "digest"
+        elif size == _CONTRADICTS and digest != _AGREES:
+            why = "size"
+        elif digest != _AGREES and _is_of_another_kind(row):
+            why = "ending"
+        elif date == _CONTRADICTS and not agrees and name not in (_PATH, _EXACT, _BESIDE):
+            why = "date"
+        elif name in (*_BARE, _BESIDE) and not agrees and date != _AGREES:
+            several = row["pictures_called"] > 1 or row["records_telling"] > 1
+            if name == _AFAR or (several and name != _BESIDE) or needs_proof:
+                why = "name"
+        if why == "name" and needs_proof and name == _TOLD and not row["fits"]:
+            yield row["picture"], row["record"], row["frame"], _Score(digest, _EXACT, 0, size, date), False
+        if why is not None:
+            sheet.db.execute("INSERT OR IGNORE INTO rejected VALUES (?, ?, ?)", (row["picture"], row["record"], why))
+            continue
         yield row["picture"], row["record"], row["frame"], _Score(digest, name, row["rank"], size, date), True
+
+
+def _is_of_another_kind(row: sqlite3.Row) -> bool:
+    """Whether a record names a picture of another ending; by its path or its whole own name it may be meant all the same."""
+    told = "." + row["told"].rpartition(".")[2] if "." in row["told"] else ""
+    ending = "." + row["entry"].rpartition(".")[2]
+    if not is_picture_ending(told) or not is_picture_ending(ending) or row["how"] == _PATH or (row["how"] == _EXACT and row["whole"]):
+        return False
+    return not same_ending(told, ending)
 
 
 def _compared(said: object, found: object) -> int:
@@ -206,7 +277,12 @@ def _compared(said: object, found: object) -> int:
 
 def _dates(row: sqlite3.Row) -> int:
     """Whether the date that the record tells can be the one that the picture itself tells, in some time zone."""
-    said, shot = parse_moment(row["taken"] or ""), parse_moment(row["shot"] or "")
+    return moments_agree(row["taken"] or "", row["shot"] or "")
+
+
+def moments_agree(told: str, own: str) -> int:
+    """0 where a record's date and a picture's own are the same to the second, 2 where they cannot be, else 1."""
+    said, shot = parse_moment(told), parse_moment(own)
     if said is None or shot is None:
         return _SILENT
     if said.utc is not None and shot.local is not None and shot.offset is None:

@@ -1,13 +1,12 @@
 """From extracted entries to a plan: which files are one frame, what is believed of it, and where each is to lie."""
 
 import sqlite3
-from collections.abc import Iterator
-from itertools import groupby
 from pathlib import Path
 
 from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.extract import decode_claims
-from bramblemoor.exports.pairing import pair
+from bramblemoor.exports.grouping import group_frames
+from bramblemoor.exports.pairing import find_candidates, pair
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import Claim, Facts, believe
@@ -21,16 +20,16 @@ from bramblemoor.library.names import collision_key, free_name, safe_name
 # to the frame of the entry that is no copy.
 _READ = """
     UPDATE entries AS e SET media = s.media, picture_kind = s.picture_kind, width = s.width, height = s.height,
-    taken = s.taken, claims = s.claims
+    taken = s.taken, claims = s.claims, content_ids = s.content_ids
     FROM entries AS s WHERE e.kind = 'picture' AND NOT e.staged AND s.staged AND s.sha256 = e.sha256
 """
 # Each content once; in a folder tree once for each folder. Of several entries, one with a sidecar of its own stands for it.
 _UNITS = """
     INSERT INTO units (entry, sha256, staged_as)
     SELECT id, sha256, (SELECT min(s.id) FROM entries s WHERE s.sha256 = ranked.sha256 AND s.staged) FROM (
-        SELECT id, sha256, place, row_number() OVER (PARTITION BY sha256, place ORDER BY is_copy, lone, id) AS rank,
-        row_number() OVER (PARTITION BY sha256 ORDER BY is_copy, lone, id) AS first
-        FROM (SELECT id, sha256, is_copy, bm_tree(name, is_copy) AS place, NOT EXISTS (SELECT 1 FROM wanted w
+        SELECT id, sha256, place, row_number() OVER (PARTITION BY sha256, place ORDER BY is_copy, lone, name, id) AS rank,
+        row_number() OVER (PARTITION BY sha256 ORDER BY is_copy, lone, name, id) AS first
+        FROM (SELECT id, name, sha256, is_copy, bm_tree(name, is_copy) AS place, NOT EXISTS (SELECT 1 FROM wanted w
             JOIN entries s ON s.name = w.name AND s.kind = 'sidecar' WHERE w.picture = e.id) AS lone
             FROM entries e WHERE kind = 'picture')
     ) AS ranked WHERE rank = 1 AND (place != '' OR first = 1)
@@ -62,57 +61,32 @@ def join(sheet: Worksheet, dialect: Dialect) -> None:
     sheet.db.create_function("bm_tree", 2, tree_place, deterministic=True)
     sheet.db.execute(_READ)
     sheet.db.execute(_UNITS)
-    for group in _groups(sheet):
-        _enter_group(sheet, group)
+    _one_of_each(sheet)
+    find_candidates(sheet)
+    group_frames(sheet)
     pair(sheet, by_name=bool(dialect.sidecar_templates))
 
 
-def _groups(sheet: Worksheet) -> Iterator[list[sqlite3.Row]]:
-    """The distinct contents, frame by frame: what shares a key belongs together, the original first."""
-    rows = sheet.db.execute(
-        "SELECT units.sha256, entries.id, name, frame_key, suffix, picture_kind FROM units JOIN entries ON id = entry"
-        " ORDER BY frame_key, suffix != '', picture_kind = 'other', picture_kind, id"
+# What came several times, in several parts, is one record: of a sidecar under one name; of an index, where it says more of its
+# picture than a bare name. The same line twice in one document stays two.
+_FIRST_OF_EACH = """
+    SELECT min(id) FROM (SELECT id, source, {columns}, row_number() OVER (PARTITION BY entry, {columns} ORDER BY id) AS time
+        FROM (SELECT r.*, {source} AS source FROM {table} r JOIN entries e ON e.id = r.entry))
+    GROUP BY source, time, {columns}
+"""
+
+
+def _one_of_each(sheet: Worksheet) -> None:
+    records = _FIRST_OF_EACH.format(
+        table="records",
+        columns="family, path, file_name, reference, sha256_said, size_said, claims, albums, troubles, content",
+        source="iif(family = 'index' AND (path != '' OR reference != ''), '', e.name)",
     )
-    for _, members in groupby(rows, key=lambda row: row["frame_key"]):
-        group = list(members)
-        first = group[0]
-        # Besides its first file, a frame takes renditions, and the clip of a still; a second original is a frame by itself.
-        mine = [first, *(row for row in group[1:] if _belongs(sheet, first, row))]
-        yield mine
-        yield from ([row] for row in group if row not in mine)
-
-
-def _belongs(sheet: Worksheet, original: sqlite3.Row, other: sqlite3.Row) -> bool:
-    """Whether a file is a rendition or clip of an original: unless a sidecar is meant for that file alone."""
-    if not other["suffix"] and not _is_clip(original, other):
-        return False
-    own = sheet.db.execute(
-        "SELECT 1 FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar' WHERE w.picture = ?"
-        " AND w.name NOT IN (SELECT name FROM wanted WHERE picture = ?)",
-        (other["id"], original["id"]),
-    ).fetchone()
-    return own is None
-
-
-def _is_clip(original: sqlite3.Row, other: sqlite3.Row) -> bool:
-    return bool(original["picture_kind"] == "photo" and other["picture_kind"] == "video")
-
-
-def _enter_group(sheet: Worksheet, group: list[sqlite3.Row]) -> None:
-    first = group[0]
-    before = sheet.db.execute(
-        "SELECT frame FROM units WHERE sha256 = ? AND frame IS NOT NULL", (first["sha256"],)
-    ).fetchone()
-    frame = before[0] if before else first["id"]
-    for row in group:
-        if row is first:
-            role = "twin" if before else "original"
-        else:
-            role = "clip" if _is_clip(first, row) else "rendition"
-        sheet.db.execute(
-            "UPDATE units SET frame = ?, role = ? WHERE entry = ?",
-            (frame, role, row["id"]),
-        )
+    albums = _FIRST_OF_EACH.format(
+        table="described", columns="title, description, reference, members, cover", source="iif(reference != '', '', e.name)"
+    )
+    sheet.db.execute(f"DELETE FROM records WHERE id NOT IN ({records})")
+    sheet.db.execute(f"DELETE FROM described WHERE id NOT IN ({albums})")
 
 
 def came_as(service: str, name: str) -> Claim:

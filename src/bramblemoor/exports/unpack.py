@@ -15,17 +15,20 @@ from bramblemoor.exports.extract import Progress, decode_claims, extract, list_e
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.planning import came_as, own_claims, plan, records_of
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
+from bramblemoor.frames.claims import HAND, Claim
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.albums import extend_album, write_album, write_album_list
-from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_file
+from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file
 from bramblemoor.library.durable import beside, digest_of, flush_file, flush_folder, flush_many, set_time
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import safe_name
-from bramblemoor.library.receipts import Receipt, write_receipt
+from bramblemoor.library.receipts import Finding, Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 from bramblemoor.library.told import is_plain_file
 from bramblemoor.library.volumes import volume_of
+
+_BY_HAND = ("title", "caption", "location", "position", "rating")
 
 
 def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
@@ -44,6 +47,8 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
         with library.ledger.changing(facts=True) as db:
             _look_at_known(sheet, parcel, library)
             _enter(sheet, parcel, library, touched, progress)
+            sheet.put("seen", json.dumps([[one.name, one.what] for one in library.seen]))
+            library.seen.clear()
             db.execute("INSERT INTO meta VALUES (?, '')", (mark,))
     receipt = account(sheet, parcel, library)
     write_receipt(library.receipts, receipt)
@@ -206,10 +211,14 @@ def _enter_frame(
                     unit["width"] or 0, unit["height"] or 0, unit["former_name"],
                 ),
             )  # fmt: skip
+    before = claims_of(db, frame)
     new |= add_claims(db, frame, units[0]["path"] or "", own_claims(sheet, original))
     for record in records:
         told = f"{parcel.service} {parcel.order} {record['name']}"
-        new |= add_claims(db, frame, told, decode_claims(record["claims"]))
+        claims = decode_claims(record["claims"])
+        new |= add_claims(db, frame, told, claims)
+        if here is not None:
+            _note_conflicts(library, frame, before, claims)
     entries = sheet.db.execute(
         "SELECT DISTINCT e.name FROM units u JOIN entries e ON e.sha256 = u.sha256 WHERE u.frame = ? AND e.kind = 'picture'"
         " ORDER BY e.id",
@@ -219,6 +228,19 @@ def _enter_frame(
     if here is None:
         take_up_edits(library, frame, resumed=resumed)  # of a sidecar that lay there before its picture came
     return frame, new
+
+
+def _note_conflicts(library: Library, frame: int, before: list[Claim], told: list[Claim]) -> None:
+    """Tell where a service says something new of what was changed here by hand: both are kept, and the hand's is believed."""
+    for claim in told:
+        by_hand = [one.value for one in before if one.field == claim.field and one.source in HAND]
+        if claim.field not in _BY_HAND or not by_hand or by_hand[-1] == claim.value or claim in before:
+            continue
+        row = library.db.execute("SELECT folder || '/' || name AS path FROM frames WHERE id = ?", (frame,)).fetchone()
+        mine = f"changed to {by_hand[-1]!r}" if by_hand[-1] else "taken away"
+        what = f"{claim.field}: here it was {mine}, the service says {claim.value!r} now;"
+        kept = f"{by_hand[-1]!r} is kept" if by_hand[-1] else "it stays away"
+        library.seen.append(Finding(row["path"], f"{what} {kept}", attention=True))
 
 
 def _enter_albums(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[int]:

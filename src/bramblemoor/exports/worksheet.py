@@ -25,6 +25,7 @@ CREATE TABLE entries (
     sha256 TEXT,                                        -- see content_key
     media TEXT, picture_kind TEXT, width INTEGER, height INTEGER, taken TEXT,
     edits INTEGER NOT NULL DEFAULT 0,                   -- whether an editor's instructions came inside
+    content_ids TEXT NOT NULL DEFAULT '',               -- what a still and its clip have in common
     claims TEXT NOT NULL DEFAULT '[]', troubles TEXT NOT NULL DEFAULT '[]'
 );
 CREATE INDEX entries_name ON entries (name);
@@ -48,6 +49,7 @@ CREATE TABLE records (
     family TEXT NOT NULL,                               -- a picture may have one record of each: sidecar, index, xmp
     path TEXT NOT NULL, file_name TEXT NOT NULL, told TEXT NOT NULL, reference TEXT NOT NULL, sha256_said TEXT NOT NULL,
     size_said INTEGER NOT NULL, taken TEXT,
+    scope TEXT NOT NULL DEFAULT '',                     -- the folder that a bare name speaks of; '' for all of them
     claims TEXT NOT NULL, albums TEXT NOT NULL, troubles TEXT NOT NULL,
     edits INTEGER NOT NULL DEFAULT 0,
     content BLOB                                        -- of XMP packets
@@ -64,6 +66,13 @@ CREATE TABLE described (                                -- albums, as the servic
 CREATE TABLE pairs (picture INTEGER, record INTEGER, PRIMARY KEY (picture, record)) WITHOUT ROWID;
 CREATE INDEX pairs_record ON pairs (record);
 CREATE TABLE ties (picture INTEGER, record INTEGER, PRIMARY KEY (picture, record)) WITHOUT ROWID;
+CREATE TABLE rejected (                                 -- candidates that contradict, or that only a name speaks for
+    picture INTEGER, record INTEGER, why TEXT NOT NULL, PRIMARY KEY (record, picture)
+) WITHOUT ROWID;
+CREATE TABLE own (                                      -- records that are meant for a rendition or clip alone
+    picture INTEGER, record INTEGER, PRIMARY KEY (picture, record)
+) WITHOUT ROWID;
+CREATE INDEX own_record ON own (record);
 CREATE TABLE units (                                    -- contents, each where it is to lie
     entry INTEGER PRIMARY KEY, sha256 TEXT NOT NULL,
     staged_as INTEGER NOT NULL,                         -- the entry under whose number it was staged

@@ -20,7 +20,7 @@ _POINT = re.compile(r"([+-]\d{2,6}(?:\.\d+)?)([+-]\d{3,7}(?:\.\d+)?)(?:[+-]\d+(?
 class Movie:
     """What a movie says of itself. `created` is UTC from its header, None where it says 0; `told` comes with an offset.
 
-    `seconds` is the duration, `position` degrees, `troubles` sentences.
+    `seconds` is the duration, `position` degrees, `troubles` sentences. `content_id` is what a still has, too, whose clip it is.
     """
 
     created: Moment | None = None
@@ -28,6 +28,7 @@ class Movie:
     position: tuple[float, float] | None = None
     camera: str = ""
     title: str = ""
+    content_id: str = ""
     xmp: bytes | None = None
     seconds: float = 0.0
     width: int = 0
@@ -137,6 +138,7 @@ def _told_by_keys(told: dict[str, str], movie: Movie) -> Movie:
         position=point(told.get("location.ISO6709", "")) or movie.position,
         camera=model if model.startswith(maker) else f"{maker} {model}",
         title=told.get("title", ""),
+        content_id=told.get("content.identifier", "").strip().upper(),
     )
 
 

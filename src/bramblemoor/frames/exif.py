@@ -1,5 +1,6 @@
 """Reading Exif (CIPA DC-008 / Exif 3.0) from a TIFF block: image file directories, tags and their values."""
 
+import re
 import struct
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -17,6 +18,7 @@ _TYPES = {
 _MOST_TAGS = 1000
 _MOST_BYTES = 1 << 20
 
+_IDENTIFIER = re.compile(rb"(?i)[0-9a-f]{8}-(?:[0-9a-f]{4}-){3}[0-9a-f]{12}")
 _IFD_EXIF, _IFD_GPS, _IFD_SUB = 0x8769, 0x8825, 0x014A
 _PACKET, _IPTC, _RESOURCES = 0x02BC, 0x83BB, 0x8649
 _BLOCKS = {_PACKET, _IPTC, _RESOURCES}
@@ -137,6 +139,13 @@ def text(tags: dict[int, Value], tag: int) -> str:
     """A tag's text, or "" where it is absent or no text."""
     value = tags.get(tag)
     return value if isinstance(value, str) else ""
+
+
+def content_ids(exif: Exif) -> tuple[str, ...]:
+    """The identifiers in a maker's note (0x927C, Exif 2.31, 4.6.5): one of them is that of a still's clip, where it has one."""
+    note = exif.shot.get(0x927C)
+    found = _IDENTIFIER.findall(note) if isinstance(note, bytes) else []
+    return tuple(one.decode().upper() for one in found)
 
 
 def taken(exif: Exif) -> Moment | None:

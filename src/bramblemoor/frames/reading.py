@@ -28,7 +28,7 @@ _READERS = {
 class PictureReading:
     """Pixels wide and high (0 where unknown), the claims found inside, and what could not be read, as sentences.
 
-    `edits` says that an editor's instructions lie in the file.
+    `edits` says that an editor's instructions lie in the file; `content_ids` are what a still and its clip have in common.
     """
 
     media: str
@@ -38,6 +38,7 @@ class PictureReading:
     claims: tuple[Claim, ...] = ()
     troubles: tuple[str, ...] = ()
     edits: bool = False
+    content_ids: tuple[str, ...] = ()
 
 
 def read_picture(source: ByteSource) -> PictureReading:
@@ -109,8 +110,9 @@ def _reading(media: str, found: Embedded, exif: Exif) -> PictureReading:
     mine = {claim.field for claim in claims}
     claims += [claim for claim in inside if claim.field not in mine]
     return PictureReading(
-        media, kind_of(media), found.width, found.height, tuple(dict.fromkeys(claims)), tuple(troubles), edits
-    )
+        media, kind_of(media), found.width, found.height, tuple(dict.fromkeys(claims)), tuple(troubles), edits,
+        exif_tags.content_ids(exif),
+    )  # fmt: skip
 
 
 def _read_video(media: str, movie: Movie) -> PictureReading:
@@ -121,7 +123,10 @@ def _read_video(media: str, movie: Movie) -> PictureReading:
     claims += [Claim("position", written, "camera")] if written else []
     claims += [Claim("camera", movie.camera, "camera")] if movie.camera.strip() else []
     claims += [Claim("title", movie.title, "camera")] if movie.title else []
-    reading = PictureReading(media, "video", movie.width, movie.height, tuple(claims), movie.troubles)
+    ids = (movie.content_id,) if movie.content_id else ()
+    reading = PictureReading(
+        media, "video", movie.width, movie.height, tuple(claims), movie.troubles, content_ids=ids
+    )
     if movie.xmp is None:
         return reading
     further = _reading(media, Embedded(xmp=(movie.xmp,)), Exif())

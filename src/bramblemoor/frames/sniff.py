@@ -61,3 +61,22 @@ def kind_of(media: str) -> Kind:
     """Whether a media type is a photo, a video, or nothing that Bramblemoor shows."""
     family = media.partition("/")[0]
     return "photo" if family == "image" else "video" if family == "video" else "other"
+
+
+_ENDINGS = (
+    ("jpg", "jpeg", "jpe", "jfif"), ("heic", "heif", "hif"), ("tif", "tiff"), ("png",), ("gif",), ("webp",), ("avif",), ("bmp",),
+    ("mp4", "m4v"), ("mov", "qt"), ("3gp",), ("avi",), ("mts", "m2ts"), ("mpg", "mpeg"),
+    ("dng",), ("cr2",), ("cr3",), ("nef",), ("arw",), ("raf",), ("orf",), ("rw2",), ("pef",), ("srw",),
+)  # fmt: skip
+_FORMAT = {ending: group[0] for group in _ENDINGS for ending in group}
+
+
+def is_picture_ending(ending: str) -> bool:
+    """Whether files with an ending (".JPG") are pictures or films, as their owners call them."""
+    return ending[1:].lower() in _FORMAT
+
+
+def same_ending(one: str, other: str) -> bool:
+    """Whether two endings stand for one format, as .jpg and .JPEG do."""
+    one, other = one[1:].lower(), other[1:].lower()
+    return _FORMAT.get(one, one) == _FORMAT.get(other, other)

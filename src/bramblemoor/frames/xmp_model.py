@@ -54,16 +54,21 @@ def _plain(packet: bytes) -> bytes:
     return re.sub(r"^\s*<\?xml\s[^>]*\?>", "", text.lstrip("\ufeff").strip("\0 \t\r\n")).encode()
 
 
-def packet_of(root: etree._Element) -> bytes:
-    """The bytes of a packet: wrapped (ISO 16684-1, 7.3.2 and 7.3.3), in UTF-8, with whatever else stood beside its root."""
+def packet_of(rdf: etree._Element) -> bytes:
+    """The bytes of a packet: wrapped (ISO 16684-1, 7.3.2 and 7.3.3), in UTF-8, with whatever else stood around it.
+
+    Readers find rdf:RDF in that wrapper alone: another one that stood around it comes to stand behind it.
+    """
+    root = rdf.getroottree().getroot()
+    before, after = _beside(root)
     if root.tag != f"{{{XMPMETA}}}xmpmeta":
         wrapper = etree.Element(f"{{{XMPMETA}}}xmpmeta", nsmap={"x": XMPMETA})
-        before, after = _beside(root)
-        wrapper.append(root)
-        body = etree.tostring(wrapper, encoding="utf-8", with_tail=False)
-    else:
-        before, after = _beside(root)
-        body = etree.tostring(root, encoding="utf-8", with_tail=False)
+        rdf.tail = None
+        wrapper.append(rdf)
+        if root is not rdf:
+            wrapper.append(root)
+        root = wrapper
+    body = etree.tostring(root, encoding="utf-8", with_tail=False)
     head = b'<?xpacket begin="\xef\xbb\xbf" id="W5M0MpCehiHzreSzNTczkc9d"?>\n'
     return head + before + body + b"\n" + after + b'<?xpacket end="w"?>\n'
 

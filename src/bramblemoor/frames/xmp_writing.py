@@ -28,6 +28,7 @@ from bramblemoor.frames.xmp_model import (
     parse_packet,
     remove,
     set_text,
+    text_of,
     values,
 )
 from bramblemoor.frames.xmp_names import NAMESPACES, RDF, XML, XMPMETA, qualified
@@ -115,14 +116,12 @@ class Packet:
 def read_packet(content: bytes) -> Packet:
     """Raises BrokenXmp."""
     packet = Packet(content, parse_packet(content))
-    for node in nodes(packet.rdf):
-        # An editor may have written the whole packet anew, elements as attributes.
-        for place, tokens in ((_WROTE, packet.wrote), (_KEPT, packet.kept)):
-            text = node.get(place, node.findtext(place))
-            packet.is_marked |= text is not None
-            tokens.update(str(text or "").split())
-        packet.base = str(node.get(_BASE) or node.findtext(_BASE) or packet.base).strip()
-        packet.is_former |= node.get(_FORMER_MARK) is not None
+    # In whatever notation: an editor may have written the whole packet anew.
+    for name, tokens in (("bm:wrote", packet.wrote), ("bm:kept", packet.kept)):
+        packet.is_marked |= bool(occurrences(packet.rdf, name))
+        tokens.update(" ".join(heads(packet.rdf, name)).split())
+    packet.base = next(iter(heads(packet.rdf, "bm:base")), "")
+    packet.is_former = bool(occurrences(packet.rdf, "bm:added"))
     if packet.is_former and not packet.is_marked:
         packet.wrote = _of_former(packet.rdf)
     return packet
@@ -179,7 +178,7 @@ def sidecar(facts: Facts, belonging: Belonging, foreign: bytes | None = None, *,
         return foreign
     if all_ours:
         etree.indent(packet.rdf, space=" ")
-    return packet_of(packet.root)
+    return packet_of(packet.rdf)
 
 
 def _new_packet(used: Iterable[str]) -> Packet:
@@ -208,7 +207,7 @@ def _set_marks(packet: Packet, home: etree._Element, wrote: set[str], kept: set[
     """Write down who wrote what, last in the description; where that stands already, nothing is touched."""
     told = {_WROTE: " ".join(sorted(wrote)), _KEPT: " ".join(sorted(kept)), _BASE: base}
     places = [(node, place) for node in nodes(packet.rdf) for place in (*told, _FORMER_MARK)]
-    stands = {place: text for node, place in places if (text := node.findtext(place)) is not None}
+    stands = {place: text_of(child) for node, place in places for child in node.iterchildren(place)}
     if stands == {place: text for place, text in told.items() if text or place == _WROTE}:
         return
     for node, place in places:

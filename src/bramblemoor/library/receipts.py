@@ -47,10 +47,11 @@ class LeftOut(msgspec.Struct, frozen=True):
 
 
 class Finding(msgspec.Struct, frozen=True):
-    """Something that a person should know of an item that was kept."""
+    """Something that a person should know of an item that was kept; `attention` says that something is to be seen to."""
 
     name: str
     what: str
+    attention: bool = False
 
 
 class Receipt(msgspec.Struct, frozen=True):
