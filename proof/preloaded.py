@@ -22,7 +22,11 @@ class Preloaded:
     def __init__(self, changed: str = "") -> None:
         environment = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
         self._server = subprocess.Popen(
-            [sys.executable, __file__, changed], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=environment
+            [sys.executable, __file__, changed],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            env=environment,
         )
 
     def run(

@@ -87,10 +87,22 @@ class _Said:
 
 
 def _deliver(
-    folder: Path, order: str, how: Notation, said: _Said, *, title: str, keyword: str, more: Sequence[str], delivered: bool
+    folder: Path,
+    order: str,
+    how: Notation,
+    said: _Said,
+    *,
+    title: str,
+    keyword: str,
+    more: Sequence[str],
+    delivered: bool,
 ) -> None:
     folder.mkdir()
-    slip = {"item": {"ref": "R1", "filename": "A.jpg"}, "words": {"heading": title}, "subjects": ";".join((keyword, *more))}
+    slip = {
+        "item": {"ref": "R1", "filename": "A.jpg"},
+        "words": {"heading": title},
+        "subjects": ";".join((keyword, *more)),
+    }
     with zipfile.ZipFile(folder / f"thrushfield-{order}-1of1.zip", "w") as archive:
         archive.writestr("stream/A.jpg", PICTURE)
         archive.writestr("slips/A_jpg.slip", json.dumps(slip))
@@ -143,12 +155,16 @@ def _check(beside: Path, said: _Said, where: str) -> None:
     title = words.texts["dc:title"]
     _require(title["x-default"] == said.title, f"{where}: the title is {title['x-default']!r}, not {said.title!r}")
     keywords = words.lists["dc:subject"]
-    _require(said.keywords <= set(keywords) and len(keywords) == len(set(keywords)), f"{where}: keywords are {keywords}")
+    _require(
+        said.keywords <= set(keywords) and len(keywords) == len(set(keywords)), f"{where}: keywords are {keywords}"
+    )
     if said.edited:
         _require(title.get("de") == "Bearbeitet", f"{where}: the German title is gone")
         _require(_GONE not in keywords, f"{where}: {_GONE} is back")
         _require(words.single.get("xmp:Rating") == "4", f"{where}: the rating is gone")
-    _require(not said.caption or words.texts["dc:description"]["x-default"] == said.caption, f"{where}: the caption is gone")
+    _require(
+        not said.caption or words.texts["dc:description"]["x-default"] == said.caption, f"{where}: the caption is gone"
+    )
     _require(said.people <= set(words.lists.get("Iptc4xmpExt:PersonInImage", [])), f"{where}: a person is gone")
     if said.instructions is not None:
         now = _instructions(packet)

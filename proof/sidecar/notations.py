@@ -150,13 +150,16 @@ def write(words: Words, how: Notation) -> bytes:
         pieces.append((name.partition(":")[0], "", f"<{name}><rdf:{how.array}>{items}</rdf:{how.array}></{name}>"))
     for name, by_language in words.texts.items():
         items = "".join(
-            f'<rdf:li xml:lang="{language}"' + _inside(text, how.title) + "</rdf:li>" for language, text in by_language.items()
+            f'<rdf:li xml:lang="{language}"' + _inside(text, how.title) + "</rdf:li>"
+            for language, text in by_language.items()
         )
         pieces.append((name.partition(":")[0], "", f"<{name}><rdf:Alt>{items}</rdf:Alt></{name}>"))
     if words.instructions:
         pieces += [("ed", ' ed:exposure="+0.3" ed:version="9"', ""), ("ed", "", _instructions(how.structure))]
     if how.split == "namespace":
-        groups = [list(group) for _, group in itertools.groupby(sorted(pieces, key=lambda one: one[0]), lambda one: one[0])]
+        groups = [
+            list(group) for _, group in itertools.groupby(sorted(pieces, key=lambda one: one[0]), lambda one: one[0])
+        ]
     else:
         groups = [[piece] for piece in pieces] if how.split == "property" else [pieces]
     spaces = "".join(f' xmlns:{prefix}="{uri}"' for prefix, uri in SPACES.items() if prefix != "rdf")

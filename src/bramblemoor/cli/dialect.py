@@ -1,6 +1,7 @@
 """dialect list, show, draft, try."""
 
 from collections import Counter
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -12,6 +13,7 @@ from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
     from bramblemoor.exports.trial import Trial
+    from bramblemoor.exports.unpaired import Lone
 
 app = group("dialect", "How services write their exports: list and show dialects, draft one for yours, try it.")
 _MOST = 10
@@ -107,19 +109,30 @@ def try_out(
         say.as_json({"dialect": known.name, "parcel": str(parcel)} | asdict(result))
     else:
         _print_trial(result, known.name, None if every else _MOST)
-    if result.lone_pictures or result.lone_records or result.ties or result.refused:
+    if _is_open(result):
         raise typer.Exit(1)
+
+
+def _is_open(result: "Trial") -> bool:
+    missing = any(album.missing for album in result.albums)
+    return bool(result.lone_pictures or result.lone_records or result.refused or missing)
+
+
+_KINDS = {
+    "picture": ("picture", "pictures"), "sidecar": ("sidecar", "sidecars"), "index": ("index", "indexes"),
+    "album": ("description of an album", "descriptions of albums"), "other": ("other file", "other files"),
+}  # fmt: skip
 
 
 def _print_trial(result: "Trial", name: str, most: int | None) -> None:
     say.line(f"{name} on {say.many(result.entries, 'entry', 'entries')}; nothing was written to any library.")
     say.line()
-    kinds = ", ".join(say.many(count, kind) for kind, count in result.others.items())
+    kinds = ", ".join(say.many(count, *_KINDS[kind]) for kind, count in result.others.items())
     rows = [
         ("entries", kinds),
         ("frames", f"{result.frames:,}, with {say.many(result.renditions, 'rendition')} and {say.many(result.clips, 'clip')}"),
         ("records", f"{result.records:,}, of which {result.paired:,} found their picture"),
-        ("albums", ", ".join(result.albums) or "none described"),
+        ("albums", ", ".join(f"{one.title} ({say.many(one.members, 'frame')})" for one in result.albums) or "none described"),
     ]  # fmt: skip
     say.table(("", "what is there"), rows)
     say.line()
@@ -127,9 +140,10 @@ def _print_trial(result: "Trial", name: str, most: int | None) -> None:
         share = [(field, f"{count:,}", f"{count / result.records:.0%}") for field, count in result.fields.items()]
         say.table(("field", "found", "of records"), share, right=(1, 2))
         say.line()
-    _print_names("Pictures without a record", result.lone_pictures, most)
-    _print_names("Records without a picture", result.lone_records, most)
-    _print_names("Records that fit several pictures equally well", result.ties, most)
+    _print_names("Pictures without a record", [_with_candidates(one) for one in result.lone_pictures], most)
+    _print_names("Records without a picture", [_with_candidates(one) for one in result.lone_records], most)
+    missing = [f"{name} (of {album.title})" for album in result.albums for name in album.missing]
+    _print_names("Members of albums that are not there", missing, most)
     alike = Counter(what for _, what in result.refused)
     first = {what: where for where, what in reversed(result.refused)}
     refused = tuple(f"{count:,} x {what} (as in {first[what]})" for what, count in alike.most_common())
@@ -141,13 +155,18 @@ def _print_trial(result: "Trial", name: str, most: int | None) -> None:
             say.line(f"    {one.sidecar}")
             say.line(f"    {'; '.join(one.facts)[:200] or 'nothing was understood'}")
         say.line()
-    if not (result.lone_pictures or result.lone_records or result.ties or result.refused):
+    if not _is_open(result):
         say.line("Everything found its place. Unpack it: bramblemoor unpack --from PARCEL --dialect " + name)
     else:
         say.line("Where that is as it should be, unpack it; else correct the dialect (docs/dialects.md) and try again.")
 
 
-def _print_names(heading: str, names: tuple[str, ...], most: int | None) -> None:
+def _with_candidates(one: "Lone") -> str:
+    name = one.entry if one.name in one.entry else f"{one.entry}, of {one.name}"
+    return f"{name}; candidates: {one.listed}" if one.candidates else name
+
+
+def _print_names(heading: str, names: Sequence[str], most: int | None) -> None:
     if not names:
         return
     say.line(f"{heading}: {len(names):,}")

@@ -81,7 +81,7 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
     }
 
 
-def _is_believed(claim: dict[str, Any], facts: Facts) -> bool:
+def _is_believed(claim: dict[str, str], facts: Facts) -> bool:
     """Whether what is shown of a frame is, or rests on, this claim."""
     field, value = claim["field"], claim["value"]
     if field == "taken":
@@ -90,8 +90,9 @@ def _is_believed(claim: dict[str, Any], facts: Facts) -> bool:
         return parse_position(value) == facts.position
     if field in ("keyword", "person"):
         return value in (facts.keywords if field == "keyword" else facts.people)
-    if field in TAKEN_AWAY:
-        return (TAKEN_AWAY[field], value) in facts.gone
+    for away, kept in TAKEN_AWAY.items():
+        if field == away:
+            return (kept, value) in facts.gone
     if field in ("quality", "edited"):
         return True
     if field == "favourite":

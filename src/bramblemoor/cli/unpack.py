@@ -119,6 +119,7 @@ def _collected_parcel(library: Library, chosen: "KnownOrder") -> "Parcel":
         work=work,
         frames_said=held.frames,
         about=(("ordered", scope),),
+        is_whole=held.frames == held.account_frames,
     )
 
 

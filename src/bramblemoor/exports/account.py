@@ -5,14 +5,13 @@ import zipfile
 from collections.abc import Iterator
 
 from bramblemoor.exports.parcel import Parcel
+from bramblemoor.exports.unpaired import Lone, candidates_of, lone_records
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import believe
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.catalogue import claims_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, next_number, stamp
-
-_PICTURES = "role IN ('original', 'rendition', 'clip', 'twin')"
 
 
 def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
@@ -21,17 +20,19 @@ def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
     The two sides share no counting: what came in is read off the parts' directories and the service's statement; what
     was kept is read off the ledger and looked up on disk.
     """
-    lone = list(_lone_records(sheet))
+    alone = list(lone_records(sheet))
+    lone = [one for one in alone if not one.open]
     files, size = sheet.db.execute("SELECT count(*), coalesce(sum(size), 0) FROM entries").fetchone()
     frames = parcel.frames_said
     if frames is None:
         frames = sheet.db.execute("SELECT count(DISTINCT frame) FROM units").fetchone()[0] + len(lone)
     vanished: list[Finding] = []
-    left_out = [LeftOut(name, reason, Amount(frames=1)) for name, reason in lone]
+    new, before = _kept(sheet, library, vanished)
+    left_out = [LeftOut(one.name, _NO_PICTURE, Amount(frames=1)) for one in lone]
     left_out += _stored_once(sheet)
     kept = [
-        Kept("new in the library", _new(parcel, library, vanished)),
-        Kept("in the library already", _here_before(sheet, parcel, library)),
+        Kept("new in the library", new),
+        Kept("in the library already", before),
         Kept("sidecars and other data, as delivered", _delivered(parcel, library)),
     ]
     return Receipt(
@@ -46,10 +47,45 @@ def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
         findings=[
             *vanished,
             *(Finding(path, "it was missing or damaged here; this export has mended it") for path in _mended(sheet)),
-            *(Finding(name, what, attention=True) for name, what in json.loads(sheet.get("seen") or "[]")),
+            *(Finding(*one) for one in json.loads(sheet.get("seen") or "[]")),
+            *_open(alone),
             *_findings(sheet, parcel, library),
+            *_no_more(sheet, parcel, library),
         ],
     )
+
+
+def _open(alone: list[Lone]) -> Iterator[Finding]:
+    """Records that have no picture although some came that they might speak of, and why that is none of theirs."""
+    for one in alone:
+        if one.open:
+            yield Finding(
+                one.name,
+                f"it may speak of {one.listed}; nothing was guessed, and what it tells is kept in delivered/",
+                attention=True,
+            )
+        elif one.candidates:
+            yield Finding(one.name, f"it does not speak of {one.listed}")
+
+
+def _no_more(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Finding]:
+    """Frames that came from the service before, and are not in this export; of many only how many."""
+    if not parcel.is_whole:
+        return
+    came = {digest_of_key(row[0]) for row in sheet.db.execute("SELECT sha256 FROM units")}
+    gone: dict[str, None] = {}
+    for row in library.db.execute(
+        "SELECT r.id, r.folder || '/' || r.name AS path, f.sha256 FROM frames r JOIN files f ON f.frame = r.id AND f.role = 'original'"
+        " WHERE r.service = ? AND r.arrived NOT IN ('', ?) ORDER BY path",
+        (parcel.service, parcel.order),
+    ):
+        if row["sha256"] not in came:
+            gone[row["path"]] = None
+    what = "it came from the service before, and is not in this export; here it stays"
+    if len(gone) > _MOST_NAMED:
+        yield Finding(f"{len(gone):,} frames", what)
+    else:
+        yield from (Finding(path, what) for path in gone)
 
 
 def _mended(sheet: Worksheet) -> list[str]:
@@ -79,54 +115,38 @@ def _about(sheet: Worksheet, parcel: Parcel, library: Library) -> dict[str, str]
     return about
 
 
-def _lone_records(sheet: Worksheet) -> Iterator[tuple[str, str]]:
-    """Frames of which the service tells but sends no picture, each once: (name, reason)."""
-    seen: set[str] = set()
-    for row in sheet.db.execute(
-        "SELECT r.*, e.name, EXISTS (SELECT 1 FROM ties WHERE record = r.id) AS tied FROM records r"
-        " JOIN entries e ON e.id = r.entry WHERE r.id NOT IN (SELECT record FROM pairs) ORDER BY r.family != 'sidecar', r.id"
-    ):
-        if row["tied"] or (row["troubles"] != "[]" and row["claims"] == "[]"):
-            continue  # its picture may be here: among the findings
-        names = {name for name in (row["reference"], row["path"], row["file_name"]) if name}
-        if names & seen:
+_NO_PICTURE = "the service tells of it, but no picture came; what it tells is kept in delivered/"
+_MOST_NAMED = 500
+_PICTURES = "role IN ('original', 'rendition', 'clip', 'twin')"
+_FOUND = f"""
+    SELECT path, bytes FROM files WHERE sha256 = ? AND frame NOT NULL AND {_PICTURES} AND (path = ? OR ? IS NULL) ORDER BY path LIMIT 1
+"""
+
+
+def _kept(sheet: Worksheet, library: Library, vanished: list[Finding]) -> tuple[Amount, Amount]:
+    """What is new in the library and what was in it already: each content looked up in the ledger, and what is new on disk.
+
+    A frame counts where its files are; one that has grown counts as here already.
+    """
+    new, before = Amount(), Amount()
+    grown: set[int] = set()
+    frames: set[int] = set()
+    for unit in sheet.db.execute("SELECT frame, sha256, here, path FROM units ORDER BY entry"):
+        place = unit["path"] if unit["here"] is None else None
+        row = library.db.execute(_FOUND, (digest_of_key(unit["sha256"]), place, place)).fetchone()
+        if row is None:
             continue
-        seen |= names if row["reference"] or row["path"] else set()
-        what = "lists it" if row["family"] == "index" else "sent its sidecar"
-        yield (
-            row["file_name"] or row["path"] or row["name"],
-            f"the service {what} but no picture; what it tells is kept in delivered/",
-        )
-
-
-def _new(parcel: Parcel, library: Library, vanished: list[Finding]) -> Amount:
-    """Pictures of this order that the ledger has and the disk holds at their full length."""
-    amount, frames = Amount(), set()
-    for row in library.db.execute(
-        f"SELECT frame, path, bytes FROM files JOIN frames ON frames.id = frame WHERE arrived = ? AND {_PICTURES}",
-        (parcel.order,),
-    ):
-        path = library.root / row["path"]
-        if not path.is_file() or path.stat().st_size != row["bytes"]:
-            vanished.append(Finding(row["path"], "it was put in place and is not there now", attention=True))
-            continue
-        frames.add(row["frame"])
-        amount += Amount(files=1, bytes=row["bytes"])
-    return Amount(len(frames), amount.files, amount.bytes)
-
-
-def _here_before(sheet: Worksheet, parcel: Parcel, library: Library) -> Amount:
-    amount, frames = Amount(), set()
-    for unit in sheet.db.execute("SELECT sha256, here FROM units WHERE here IS NOT NULL"):
-        row = library.db.execute(
-            "SELECT frame, bytes FROM files JOIN frames ON frames.id = frame"
-            f" WHERE sha256 = ? AND frame = ? AND arrived != ? AND {_PICTURES}",
-            (digest_of_key(unit["sha256"]), unit["here"], parcel.order),
-        ).fetchone()
-        if row is not None:
-            frames.add(row["frame"])
-            amount += Amount(files=1, bytes=row["bytes"])
-    return Amount(len(frames), amount.files, amount.bytes)
+        if place is not None:
+            path = library.root / row["path"]
+            if not path.is_file() or path.stat().st_size != row["bytes"]:
+                vanished.append(Finding(row["path"], "it was put in place and is not there now", attention=True))
+                continue
+            new += Amount(files=1, bytes=row["bytes"])
+        else:
+            before += Amount(files=1, bytes=row["bytes"])
+            grown.add(unit["frame"])
+        frames.add(unit["frame"])
+    return new + Amount(frames=len(frames - grown)), before + Amount(frames=len(grown))
 
 
 def _stored_once(sheet: Worksheet) -> Iterator[LeftOut]:
@@ -161,18 +181,20 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
     ):
         for trouble in json.loads(row["troubles"]):
             yield Finding(row["name"], trouble, attention=True)
-    yield from _ties(sheet)
     yield from _lost_edits(sheet)
     has_records = sheet.db.execute("SELECT 1 FROM records LIMIT 1").fetchone() is not None
     for row in sheet.db.execute(
-        "SELECT e.name, e.media, e.size, e.picture_kind, u.role, u.path, u.former_name, u.frame,"
+        "SELECT e.id, e.name, e.media, e.size, e.picture_kind, u.role, u.path, u.former_name, u.frame,"
         " EXISTS (SELECT 1 FROM units m JOIN entries o ON o.sha256 = m.sha256 JOIN pairs ON picture = o.id"
-        "  WHERE m.frame = u.frame) AS paired, EXISTS (SELECT 1 FROM ties WHERE picture = e.id) AS tied"
+        "  WHERE m.frame = u.frame) AS paired"
         " FROM units u JOIN entries e ON e.id = u.entry ORDER BY e.id"
     ):
         name = row["path"] or row["name"]
-        if row["role"] == "original" and not row["paired"] and not row["tied"] and has_records:
-            yield Finding(name, "no sidecar came with it", attention=True)
+        if row["role"] == "original" and not row["paired"] and has_records:
+            candidates = candidates_of(sheet, row["id"])
+            listed = Lone(name, row["name"], candidates).listed
+            what = f"none of these is its own for certain: {listed}" if candidates else "no sidecar came with it"
+            yield Finding(name, what, attention=True)
         if row["picture_kind"] == "other":
             what = "it is empty" if row["size"] == 0 else "no picture that Bramblemoor can recognise"
             yield Finding(name, f"{what}; kept as it came", attention=True)
@@ -212,14 +234,3 @@ def _lost_edits(sheet: Worksheet) -> Iterator[Finding]:
         ).fetchone()
         if came is None:
             yield Finding(row["name"], "the service says that it was edited, but no edits came with it", attention=True)
-
-
-def _ties(sheet: Worksheet) -> Iterator[Finding]:
-    """Sidecars that fit several pictures equally well, and were given to none."""
-    for row in sheet.db.execute(
-        "SELECT s.name, r.number, r.family, group_concat(p.name, ', ') AS pictures FROM ties JOIN records r ON r.id = record"
-        " JOIN entries s ON s.id = r.entry JOIN entries p ON p.id = picture GROUP BY record ORDER BY s.id, r.number"
-    ):
-        which = f", record {row['number'] + 1}," if row["family"] == "index" else ""
-        what = f"fits equally well: {row['pictures']}; nothing was guessed, and what it tells is kept in delivered/"
-        yield Finding(row["name"] + which, what, attention=True)

@@ -134,7 +134,9 @@ def pair(sheet: Worksheet, *, by_name: bool) -> None:
 def _scopes(db: sqlite3.Connection) -> None:
     """Note for each record that tells a bare name which folder it speaks of: the nearest one above it that holds pictures."""
     holding = {""}
-    for (folder,) in db.execute("SELECT DISTINCT substr(name, 1, length(name) - length(bm_base(name))) FROM entries WHERE kind = 'picture'"):
+    for (folder,) in db.execute(
+        "SELECT DISTINCT substr(name, 1, length(name) - length(bm_base(name))) FROM entries WHERE kind = 'picture'"
+    ):
         while folder and folder not in holding:
             holding.add(folder)
             folder = folder[:-1].rpartition("/")[0] + "/" if "/" in folder[:-1] else ""
@@ -236,7 +238,11 @@ def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[
     alone; yet it makes another that fits by its name no better than itself.
     """
     for row in sheet.db.execute(_COMPETING, (family,)).fetchall():
-        digest, size, date = _compared(row["sha256_said"], row["sha256"]), _compared(row["size_said"], row["size"]), _dates(row)
+        digest, size, date = (
+            _compared(row["sha256_said"], row["sha256"]),
+            _compared(row["size_said"], row["size"]),
+            _dates(row),
+        )
         name = row["how"]
         if name in (_EXACT, _FOLDED) and row["told"] and not row["path"] and not row["named"]:
             name = _OTHERWISE
@@ -266,7 +272,12 @@ def _is_of_another_kind(row: sqlite3.Row) -> bool:
     """Whether a record names a picture of another ending; by its path or its whole own name it may be meant all the same."""
     told = "." + row["told"].rpartition(".")[2] if "." in row["told"] else ""
     ending = "." + row["entry"].rpartition(".")[2]
-    if not is_picture_ending(told) or not is_picture_ending(ending) or row["how"] == _PATH or (row["how"] == _EXACT and row["whole"]):
+    if (
+        not is_picture_ending(told)
+        or not is_picture_ending(ending)
+        or row["how"] == _PATH
+        or (row["how"] == _EXACT and row["whole"])
+    ):
         return False
     return not same_ending(told, ending)
 

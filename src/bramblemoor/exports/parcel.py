@@ -21,7 +21,7 @@ class Parcel:
     """Parts in order: archives, or folders that were unpacked by hand.
 
     `frames_said` is how many frames the service said it would hold, None where nobody said; `twice` are files that hold
-    the same as a part.
+    the same as a part. `is_whole` says that it is to hold everything that the service has.
     """
 
     service: str
@@ -32,6 +32,7 @@ class Parcel:
     frames_said: int | None = None
     about: tuple[tuple[str, str], ...] = ()
     twice: tuple[Path, ...] = ()
+    is_whole: bool = True
 
 
 def require_sound(parts: list[tuple[str, bool]]) -> None:

@@ -42,11 +42,14 @@ def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
         return
     with sheet.changing() as db:
         join(sheet, parcel.dialect)
-        for row in db.execute("SELECT units.*, name FROM units JOIN entries ON id = entry ORDER BY entry").fetchall():
+        for row in db.execute("SELECT units.*, name FROM units JOIN entries ON id = entry").fetchall():
             known = _known(library, parcel.service, row)
             if known is not None:
                 db.execute("UPDATE units SET here = ? WHERE entry = ?", (known, row["entry"]))
-        for (frame,) in db.execute("SELECT DISTINCT frame FROM units ORDER BY frame").fetchall():
+        # By name and content: in whatever order the parts came, the same pictures get the same names.
+        for (frame,) in db.execute(
+            "SELECT frame FROM units JOIN entries ON id = frame GROUP BY frame ORDER BY min(frame_key), min(name), min(entries.sha256), frame"
+        ).fetchall():
             _place_frame(sheet, parcel, library, frame)
         sheet.put("planned", "yes")
 
@@ -83,7 +86,9 @@ def _one_of_each(sheet: Worksheet) -> None:
         source="iif(family = 'index' AND (path != '' OR reference != ''), '', e.name)",
     )
     albums = _FIRST_OF_EACH.format(
-        table="described", columns="title, description, reference, members, cover", source="iif(reference != '', '', e.name)"
+        table="described",
+        columns="title, description, reference, members, cover",
+        source="iif(reference != '', '', e.name)",
     )
     sheet.db.execute(f"DELETE FROM records WHERE id NOT IN ({records})")
     sheet.db.execute(f"DELETE FROM described WHERE id NOT IN ({albums})")
@@ -107,11 +112,15 @@ def _known(library: Library, service: str, row: sqlite3.Row) -> int | None:
 
 
 def records_of(sheet: Worksheet, frame: int) -> list[sqlite3.Row]:
-    """The records of all files of a frame (which is named by its original's entry), the least particular first."""
+    """The records of all files of a frame (which is named by its original's entry), the least particular first.
+
+    Those that are meant for a rendition or clip alone (`is_own`) come first: what they say is kept, and the original's word counts.
+    """
     return sheet.db.execute(
-        "SELECT DISTINCT r.*, s.name FROM units JOIN entries p ON p.sha256 = units.sha256 JOIN pairs ON picture = p.id"
+        "SELECT DISTINCT r.*, s.name, EXISTS (SELECT 1 FROM own WHERE own.record = r.id) AS is_own"
+        " FROM units JOIN entries p ON p.sha256 = units.sha256 JOIN pairs ON picture = p.id"
         " JOIN records r ON r.id = record JOIN entries s ON s.id = r.entry WHERE units.frame = ?"
-        " ORDER BY family != 'index', r.id",
+        " ORDER BY is_own DESC, family != 'index', s.name, r.number, r.claims",
         (frame,),
     ).fetchall()
 
@@ -127,27 +136,34 @@ def own_claims(sheet: Worksheet, frame: int) -> list[Claim]:
 def _place_frame(sheet: Worksheet, parcel: Parcel, library: Library, frame: int) -> None:
     """Find paths for the files of a frame: in its folder of the tree, beside those that are here already, or by date."""
     group = sheet.db.execute(
-        "SELECT u.entry AS id, u.sha256, u.role, e.name, e.suffix, e.ending FROM units u JOIN entries e ON e.id = entry"
-        " WHERE frame = ? ORDER BY role != 'original', u.entry",
+        "SELECT u.entry AS id, u.sha256, u.role, u.here, e.name, e.suffix, e.ending FROM units u JOIN entries e ON e.id = entry"
+        " WHERE frame = ? ORDER BY role != 'original', e.name, u.sha256, u.entry",
         (frame,),
     ).fetchall()
-    here = sheet.db.execute("SELECT max(here) FROM units WHERE frame = ?", (frame,)).fetchone()[0]
+    known = next((row["here"] for row in group if row["here"] is not None), None)
+    beside = None
+    if known is not None:
+        beside = library.db.execute("SELECT folder, name FROM frames WHERE id = ?", (known,)).fetchone()
     records = records_of(sheet, frame)
     facts = believe([*own_claims(sheet, frame), *(claim for one in records for claim in decode_claims(one["claims"]))])
-    told = next((record["file_name"] for record in records if record["file_name"]), "")
+    told = next((record["file_name"] for record in records if record["file_name"] and not record["is_own"]), "")
     by_folder: dict[str, list[sqlite3.Row]] = {}
     for row in group:
+        if row["here"] is not None:
+            continue
         real = parcel.dialect.tree_folder(row["name"])
         if real is not None:
             folder = "/".join(["pictures", *(safe_name(step) for step in real.split("/") if step)])
-        elif here is not None:
-            folder = library.db.execute("SELECT folder FROM frames WHERE id = ?", (here,)).fetchone()[0]
+        elif beside is not None:
+            folder = beside["folder"]
         else:
             folder = folder_for(library.settings.naming.flat, facts, parcel.service)
         by_folder.setdefault(folder, []).append(row)
     for folder, rows in by_folder.items():
         keeps = parcel.dialect.tree_folder(rows[0]["name"]) is not None
-        wanted = {row["id"]: _told_name(row, "" if keeps else told) for row in rows}
+        # What comes later to an original that is here is called after that one, whatever number it has got.
+        here = beside["name"] if beside is not None and group[0]["here"] is not None else ""
+        wanted = {row["id"]: _told_name(row, here or ("" if keeps else told)) for row in rows}
         _place_files(sheet, library, folder, rows, wanted, facts)
 
 

@@ -3,13 +3,17 @@
 import json
 import tempfile
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from bramblemoor.exports import worksheet as worksheets
+from bramblemoor.exports.albums import albums_in
+from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.planning import join
+from bramblemoor.exports.unpaired import Lone, candidates_of, lone_records, record_name
 from bramblemoor.exports.worksheet import Worksheet
 
 _EXAMPLES = 10
@@ -25,10 +29,19 @@ class Example:
 
 
 @dataclass(frozen=True)
+class TriedAlbum:
+    """An album, how many frames are in it, and how the members that did not come are named."""
+
+    title: str
+    members: int
+    missing: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class Trial:
     """What a dialect makes of a parcel. `fields` counts the records in which each field was found.
 
-    `lone_*` and `ties` are names; `refused` are (sidecar, sentence).
+    `refused` are (sidecar, sentence); of `albums` each has its title, and how many members are in it and did not come.
     """
 
     entries: int
@@ -39,12 +52,11 @@ class Trial:
     records: int
     paired: int
     fields: dict[str, int]
-    lone_pictures: tuple[str, ...]
-    lone_records: tuple[str, ...]
-    ties: tuple[str, ...]
+    lone_pictures: tuple[Lone, ...]
+    lone_records: tuple[Lone, ...]
     refused: tuple[tuple[str, str], ...]
     others: dict[str, int]
-    albums: tuple[str, ...]
+    albums: tuple[TriedAlbum, ...]
     examples: tuple[Example, ...]
 
 
@@ -58,15 +70,12 @@ def try_dialect(parcel: Parcel, progress: Progress) -> Trial:
             extract(sheet, tried, progress, keep=False)
             with sheet.changing():
                 join(sheet, tried.dialect)
-            return _trial(sheet)
+            return _trial(sheet, tried.dialect)
         finally:
             sheet.db.close()
 
 
-def _trial(sheet: Worksheet) -> Trial:
-    def names(query: str) -> tuple[str, ...]:
-        return tuple(row[0] for row in sheet.db.execute(query))
-
+def _trial(sheet: Worksheet, dialect: Dialect) -> Trial:
     def number(query: str) -> int:
         return int(sheet.db.execute(query).fetchone()[0])
 
@@ -89,23 +98,21 @@ def _trial(sheet: Worksheet) -> Trial:
         records=number("SELECT count(*) FROM records"),
         paired=number("SELECT count(DISTINCT record) FROM pairs"),
         fields=dict(fields.most_common()),
-        lone_pictures=names(
-            "SELECT name FROM units u JOIN entries e ON e.id = u.entry WHERE role = 'original' AND NOT EXISTS (SELECT 1 FROM"
-            " units m JOIN entries o ON o.sha256 = m.sha256 JOIN pairs ON picture = o.id WHERE m.frame = u.frame) ORDER BY e.id"
-        ),
-        lone_records=names(
-            "SELECT CASE WHEN family = 'index' THEN coalesce(nullif(path, ''), nullif(file_name, ''), reference) ELSE name END"
-            " FROM records r JOIN entries e ON e.id = r.entry WHERE r.id NOT IN (SELECT record FROM pairs) ORDER BY r.id"
-        ),
-        ties=names(
-            "SELECT s.name || ' fits ' || group_concat(p.name, ', ') FROM ties JOIN records r ON r.id = record"
-            " JOIN entries s ON s.id = r.entry JOIN entries p ON p.id = picture GROUP BY record ORDER BY record"
-        ),
+        lone_pictures=tuple(_lone_pictures(sheet)),
+        lone_records=tuple(lone_records(sheet)),
         refused=tuple(refused),
         others=dict(sheet.db.execute("SELECT kind, count(*) FROM entries GROUP BY kind ORDER BY kind").fetchall()),
-        albums=names("SELECT title FROM described ORDER BY id"),
+        albums=tuple(TriedAlbum(album.title, len(album.frames), album.missing) for album in albums_in(sheet, dialect)),
         examples=tuple(_examples(sheet)),
     )
+
+
+def _lone_pictures(sheet: Worksheet) -> Iterator[Lone]:
+    for row in sheet.db.execute(
+        "SELECT e.id, name FROM units u JOIN entries e ON e.id = u.entry WHERE role = 'original' AND NOT EXISTS (SELECT 1 FROM"
+        " units m JOIN entries o ON o.sha256 = m.sha256 JOIN pairs ON picture = o.id WHERE m.frame = u.frame) ORDER BY name, e.id"
+    ).fetchall():
+        yield Lone(row["name"], row["name"], candidates_of(sheet, row["id"]))
 
 
 def _examples(sheet: Worksheet) -> list[Example]:
@@ -119,7 +126,6 @@ def _examples(sheet: Worksheet) -> list[Example]:
             " ORDER BY picture LIMIT 1 OFFSET ?",
             (place * total // min(_EXAMPLES, total),),
         ).fetchone()
-        which = f", record {row['number'] + 1}" if row["family"] == "index" else ""
         facts = tuple(f"{claim.field}: {claim.value}" for claim in decode_claims(row["claims"]))
-        examples.append(Example(row["picture"], row["sidecar"] + which, facts))
+        examples.append(Example(row["picture"], record_name(row["sidecar"], row["number"], row["family"]), facts))
     return examples

@@ -12,12 +12,13 @@ from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
+from bramblemoor.exports.joining import frame_for
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.planning import came_as, own_claims, plan, records_of
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import HAND, Claim
 from bramblemoor.frames.moments import now_seconds
-from bramblemoor.library.albums import extend_album, write_album, write_album_list
+from bramblemoor.library.albums import extend_album, frames_of_album, write_albums
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file
 from bramblemoor.library.durable import beside, digest_of, flush_file, flush_folder, flush_many, set_time
 from bramblemoor.library.home import Library
@@ -47,7 +48,7 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
         with library.ledger.changing(facts=True) as db:
             _look_at_known(sheet, parcel, library)
             _enter(sheet, parcel, library, touched, progress)
-            sheet.put("seen", json.dumps([[one.name, one.what] for one in library.seen]))
+            sheet.put("seen", json.dumps([[one.name, one.what, one.attention] for one in library.seen]))
             library.seen.clear()
             db.execute("INSERT INTO meta VALUES (?, '')", (mark,))
     receipt = account(sheet, parcel, library)
@@ -138,12 +139,12 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
     resumed = sheet.get("entering") is not None
     sheet.put("entering", "yes")
     updated = 0
-    for row in sheet.db.execute("SELECT frame, max(here) AS here FROM units GROUP BY frame ORDER BY frame").fetchall():
-        number, is_changed = _enter_frame(sheet, parcel, library, row["frame"], row["here"], resumed)
-        updated += is_changed and row["here"] is not None
-        sheet.db.execute(
-            "INSERT INTO entered VALUES (?, ?, ?, ?)", (row["frame"], number, is_changed, row["here"] is None)
-        )
+    for (original,) in sheet.db.execute(
+        "SELECT frame FROM units JOIN entries ON id = frame GROUP BY frame ORDER BY min(frame_key), min(name), min(entries.sha256), frame"
+    ).fetchall():
+        number, is_changed, is_new = _enter_frame(sheet, parcel, library, original, resumed)
+        updated += is_changed and not is_new
+        sheet.db.execute("INSERT INTO entered VALUES (?, ?, ?, ?)", (original, number, is_changed, is_new))
     albums = list(dict.fromkeys(_enter_albums(sheet, parcel, library)))
     sheet.put("updated", str(updated))
     written: list[Path] = []
@@ -156,10 +157,7 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
             written.append(path)
         progress("writing sidecars", count, len(changed))
     mark_reduced(library, parcel.order)
-    for album in albums:
-        write_album(library, album)
-    if albums:
-        write_album_list(library)
+    write_albums(library, albums)
     _keep_delivered(sheet, parcel, library)
     flush_many(written, library.root, whole_system=volume_of(library.root).flushes_whole)
     for folder in folders:
@@ -173,17 +171,18 @@ def _packet(sheet: Worksheet, frame: int) -> bytes | None:
 
 
 def _enter_frame(
-    sheet: Worksheet, parcel: Parcel, library: Library, original: int, here: int | None, resumed: bool
-) -> tuple[int, bool]:
-    """Enter one frame, or what is new of one that is here already; returns its number and whether anything was new."""
+    sheet: Worksheet, parcel: Parcel, library: Library, original: int, resumed: bool
+) -> tuple[int, bool, bool]:
+    """Enter one frame, or what is new of one that is here already; returns its number, whether anything was new, and whether all was."""
     db = library.db
     units = sheet.db.execute(
         "SELECT units.*, name, media, width, height, size, picture_kind FROM units JOIN entries ON id = entry WHERE frame = ?"
-        " ORDER BY role = 'original' DESC, path",
+        " ORDER BY role != 'original', name, units.sha256, entry",
         (original,),
     ).fetchall()
+    here = frame_for(sheet, db, units)
     records = records_of(sheet, original)
-    frame, new = here, here is None
+    frame, new = here, here is None or any(unit["here"] != here for unit in units)
     if here is not None:  # before anything new is told of it
         new |= take_up_edits(library, here, resumed=resumed)
     if frame is None:
@@ -194,7 +193,9 @@ def _enter_frame(
             name=name,
             kind={"video": "video", "other": "other"}.get(units[0]["picture_kind"], "photo"),
             service=parcel.service,
-            reference=next((record["reference"] for record in records if record["reference"]), ""),
+            reference=next(
+                (record["reference"] for record in records if record["reference"] and not record["is_own"]), ""
+            ),
             arrived=parcel.order,
         )
     for unit in units:
@@ -227,7 +228,7 @@ def _enter_frame(
     add_claims(db, frame, f"{parcel.service} {parcel.order}", [came_as(parcel.service, row[0]) for row in entries])
     if here is None:
         take_up_edits(library, frame, resumed=resumed)  # of a sidecar that lay there before its picture came
-    return frame, new
+    return frame, new, here is None
 
 
 def _note_conflicts(library: Library, frame: int, before: list[Claim], told: list[Claim]) -> None:
@@ -249,14 +250,23 @@ def _enter_albums(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterato
     def number(frame: int) -> int:
         return int(sheet.db.execute("SELECT number FROM entered WHERE frame = ?", (frame,)).fetchone()[0])
 
+    came = {row[0] for row in sheet.db.execute("SELECT number FROM entered")}
     for album in albums_in(sheet, parcel.dialect):
+        for name in album.missing:
+            library.seen.append(Finding(name, f"it is in the album {album.title!r}, and did not come", attention=True))
+        frames = [number(frame) for frame in album.frames]
+        before = frames_of_album(library.db, parcel.service, album.reference or album.title, album.title)
+        for path, frame in before:
+            if frame not in frames and (frame in came or (album.is_listed and not album.missing)):
+                what = f"the service has taken it out of the album {album.title!r}; here it stays in it"
+                library.seen.append(Finding(path, what))
         entered, added = extend_album(
             library.db,
             service=parcel.service,
             reference=album.reference or album.title,
             title=album.title,
             description=album.description,
-            frames=[number(frame) for frame in album.frames],
+            frames=frames,
             cover=number(album.cover) if album.cover is not None else None,
         )
         sheet.db.executemany("UPDATE entered SET changed = 1 WHERE number = ?", [(frame,) for frame in added])

@@ -124,9 +124,7 @@ def _read_video(media: str, movie: Movie) -> PictureReading:
     claims += [Claim("camera", movie.camera, "camera")] if movie.camera.strip() else []
     claims += [Claim("title", movie.title, "camera")] if movie.title else []
     ids = (movie.content_id,) if movie.content_id else ()
-    reading = PictureReading(
-        media, "video", movie.width, movie.height, tuple(claims), movie.troubles, content_ids=ids
-    )
+    reading = PictureReading(media, "video", movie.width, movie.height, tuple(claims), movie.troubles, content_ids=ids)
     if movie.xmp is None:
         return reading
     further = _reading(media, Embedded(xmp=(movie.xmp,)), Exif())

@@ -32,11 +32,7 @@ def extend_album(
     Frames get the order they are given in; those that were in it and are not given stay, behind them (before them, with `behind`).
     One that was known only by its title, as from sidecars, gets its reference. Returns the album's number and the frames added.
     """
-    row = db.execute(
-        "SELECT id FROM albums WHERE service = ? AND (reference = ? OR (reference = title AND title = ?))"
-        " ORDER BY reference = ? DESC LIMIT 1",
-        (service, reference, title, reference),
-    ).fetchone()
+    row = _known(db, service, reference, title)
     if row is None:
         path = "albums/" + free_name(f"{safe_name(title)}.csv", lambda name: _path_taken(db, f"albums/{name}"))
         cursor = db.execute(
@@ -62,6 +58,28 @@ def extend_album(
         db.execute("DELETE FROM album_frames WHERE album = ?", (album,))
         db.executemany("INSERT INTO album_frames VALUES (?, ?, ?)", [(album, n, f) for n, f in enumerate(after, 1)])
     return album, [frame for frame in after if frame not in within]
+
+
+def _known(db: sqlite3.Connection, service: str, reference: str, title: str) -> sqlite3.Row | None:
+    """An album by what the service calls it; one that was known only by its title, as from sidecars, is it too."""
+    row: sqlite3.Row | None = db.execute(
+        "SELECT id FROM albums WHERE service = ? AND (reference = ? OR (reference = title AND title = ?))"
+        " ORDER BY reference = ? DESC LIMIT 1",
+        (service, reference, title, reference),
+    ).fetchone()
+    return row
+
+
+def frames_of_album(db: sqlite3.Connection, service: str, reference: str, title: str) -> list[tuple[str, int]]:
+    """The frames that an album has already: (path, number), in its order."""
+    row = _known(db, service, reference, title)
+    return [
+        (found[0], found[1])
+        for found in db.execute(
+            "SELECT folder || '/' || name, frame FROM album_frames JOIN frames ON frames.id = frame WHERE album = ? ORDER BY position",
+            (row["id"] if row else None,),
+        )
+    ]
 
 
 def _path_taken(db: sqlite3.Connection, path: str) -> bool:

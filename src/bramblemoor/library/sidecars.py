@@ -60,7 +60,7 @@ def write_sidecar(
         except BrokenXmp as error:
             library.seen.append(Finding(
                 relative, f"it cannot be read ({error}), so nothing was added to it, and it was left as it is; what is known of the"
-                " frame waits in the ledger: mend the file, or move it away, then run: bramblemoor stocktake",
+                " frame waits in the ledger: mend the file, or move it away, then run: bramblemoor stocktake", attention=True,
             ))  # fmt: skip
             db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (f"{_WAITS} {frame}", relative))
             return None
@@ -98,7 +98,7 @@ def renew_former(library: Library) -> int:
         db.execute("DELETE FROM meta WHERE key = ?", (FORMER_SIDECARS,))
     if renewed:
         library.seen.append(Finding(
-            "sidecars", f"{len(renewed):,} were written anew, once, so that every reader of XMP understands them;"
+            "sidecars", f"{len(renewed):,} {'was' if len(renewed) == 1 else 'were'} written anew, once, so that every reader of XMP understands them;"
             " what others wrote in them is as it was",
         ))  # fmt: skip
     return len(renewed)
@@ -154,7 +154,7 @@ def _brought_up_to_date(
     if came not in (packet.base, rest or "nothing else"):
         library.seen.append(Finding(
             relative, "it was changed here, and the service has sent another one, too: yours stays beside the picture,"
-            " the service's is kept in delivered/",
+            " the service's is kept in delivered/", attention=True,
         ))  # fmt: skip
     return sidecar(facts, belonging, packet.content, base=came)
 

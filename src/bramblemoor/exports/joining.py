@@ -1,0 +1,111 @@
+"""Later exports: which frame of the ledger a frame of the export is, and what the export shows to belong together, or apart.
+
+What an earlier export could not know, as an edit whose original came later, is mended; what it did know is not forgotten.
+"""
+
+import sqlite3
+
+from bramblemoor.exports.worksheet import Worksheet, digest_of_key
+from bramblemoor.library.catalogue import add_frame, settle
+
+_BY_OTHERS = "source IN ('service', 'xmp', 'you', 'sidecar') AND field NOT IN ('came_as', 'reduced_of', 'edited')"
+
+
+def frame_for(sheet: Worksheet, db: sqlite3.Connection, units: list[sqlite3.Row]) -> int | None:
+    """The frame in the ledger that an export's frame is, None for a new one; its files, as far as they are here, are brought there.
+
+    `units` are all contents of the export's frame, its original first.
+    """
+    first = units[0]
+    target: int | None = first["here"]
+    if target is None:
+        target = _adopting(db, units)
+    elif _role(db, target, first) not in ("original", "twin", ""):
+        if not _original_came_apart(sheet, db, target, first):
+            return target  # the ledger knows what it is a rendition or clip of, and nothing here says otherwise
+        target = _split(db, first)
+    if target is not None:
+        for unit in units[1:]:
+            if unit["here"] is not None and unit["here"] != target:
+                _bring(db, unit, target)
+    return target
+
+
+def _role(db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> str:
+    row = db.execute(
+        "SELECT role FROM files WHERE frame = ? AND sha256 = ? ORDER BY role != 'original'",
+        (frame, digest_of_key(unit["sha256"])),
+    ).fetchone()
+    return str(row["role"]) if row else ""
+
+
+def _original_came_apart(sheet: Worksheet, db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> bool:
+    """Whether the original that the ledger gives a file to came in the same export, as another frame."""
+    row = db.execute("SELECT sha256 FROM files WHERE frame = ? AND role = 'original'", (frame,)).fetchone()
+    if row is None:
+        return False
+    other = sheet.db.execute(
+        "SELECT 1 FROM units WHERE sha256 = ? AND frame != ?", (row["sha256"], unit["frame"])
+    ).fetchone()
+    return other is not None
+
+
+def _split(db: sqlite3.Connection, unit: sqlite3.Row) -> int:
+    """Make a file that was taken for a rendition or clip a frame of its own; returns its number."""
+    digest = digest_of_key(unit["sha256"])
+    row = db.execute(
+        "SELECT f.id, f.path, r.* FROM files f JOIN frames r ON r.id = f.frame WHERE f.frame = ? AND f.sha256 = ?",
+        (unit["here"], digest),
+    ).fetchone()
+    folder, _, name = row["path"].rpartition("/")
+    kind = {"video": "video", "other": "other"}.get(unit["picture_kind"], "photo")
+    fresh = add_frame(
+        db, folder=folder, name=name, kind=kind, service=row["service"], reference="", arrived=row["arrived"]
+    )
+    db.execute("UPDATE files SET frame = ?, role = 'original' WHERE id = ?", (fresh, row[0]))
+    settle(db, unit["here"])
+    return fresh
+
+
+def _adopting(db: sqlite3.Connection, units: list[sqlite3.Row]) -> int | None:
+    """A frame in the ledger whose original is a rendition or clip of one that comes only now: it takes the new one for its original."""
+    for unit in units[1:]:
+        if unit["here"] is not None and _role(db, unit["here"], unit) == "original" and not _is_told(db, unit["here"]):
+            db.execute("UPDATE files SET role = ? WHERE frame = ? AND role = 'original'", (unit["role"], unit["here"]))
+            db.execute(
+                "UPDATE frames SET folder = ?, name = ? WHERE id = ?",
+                (*units[0]["path"].rpartition("/")[::2], unit["here"]),
+            )
+            return int(unit["here"])
+    return None
+
+
+def _is_told(db: sqlite3.Connection, frame: int) -> bool:
+    """Whether somebody has said something of a frame: then it is one by itself."""
+    return db.execute(f"SELECT 1 FROM claims WHERE frame = ? AND {_BY_OTHERS}", (frame,)).fetchone() is not None
+
+
+def _bring(db: sqlite3.Connection, unit: sqlite3.Row, target: int) -> None:
+    """Bring a file that belongs to another frame, as is known now; a frame that was nothing else goes, with what was claimed of it."""
+    former = unit["here"]
+    if _role(db, former, unit) == "original":
+        others = db.execute(
+            "SELECT count(*) FROM files WHERE frame = ? AND role NOT IN ('sidecar', 'twin')", (former,)
+        ).fetchone()[0]
+        if others > 1 or _is_told(db, former):
+            return
+        db.execute("UPDATE files SET frame = ?, role = ? WHERE frame = ?", (target, unit["role"], former))
+        for row in db.execute("SELECT album, position FROM album_frames WHERE frame = ?", (former,)).fetchall():
+            inside = db.execute(
+                "SELECT 1 FROM album_frames WHERE album = ? AND frame = ?", (row["album"], target)
+            ).fetchone()
+            change = "DELETE FROM album_frames" if inside else f"UPDATE album_frames SET frame = {target:d}"
+            db.execute(f"{change} WHERE album = ? AND position = ?", tuple(row))
+        db.execute("UPDATE albums SET cover = ? WHERE cover = ?", (target, former))
+        for table, column in (("claims", "frame"), ("words", "rowid"), ("standings", "unit"), ("frames", "id")):
+            db.execute(f"DELETE FROM {table} WHERE {column} = ?", (former,))
+        return
+    db.execute(
+        "UPDATE files SET frame = ?, role = ? WHERE frame = ? AND sha256 = ?",
+        (target, unit["role"], former, digest_of_key(unit["sha256"])),
+    )
