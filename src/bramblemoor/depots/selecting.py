@@ -13,6 +13,7 @@ from bramblemoor.depots.terms import prepare
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.durable import write_atomically
+from bramblemoor.library.folding import plain
 from bramblemoor.library.home import Library, require_apart, require_room
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Receipt, encode, next_number, stamp, write_receipt
@@ -43,14 +44,14 @@ class Selection:
             *("(r.name = ? OR r.folder || '/' || r.name = ?)" for _ in self.frames),
             *("(bm_fits(?, r.folder) OR bm_fits('pictures/**/' || ?, r.folder))" for _ in self.shoots),
             *(
-                "r.id IN (SELECT frame FROM album_frames JOIN albums ON albums.id = album WHERE instr(lower(title), ?))"
+                "r.id IN (SELECT frame FROM album_frames JOIN albums ON albums.id = album WHERE instr(bm_plain(title), ?))"
                 for _ in self.albums
             ),
             *("r.year = ?" for _ in self.years),
         ]
         values: list[object] = [name for name in self.frames for _ in (0, 1)]
         values += [glob for glob in self.shoots for _ in (0, 1)]
-        values += [title.lower() for title in self.albums] + list(self.years)
+        values += [plain(title) for title in self.albums] + list(self.years)
         return f"f.frame IS NOT NULL AND ({' OR '.join(ways)})", values
 
 

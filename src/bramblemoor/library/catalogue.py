@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from bramblemoor.frames.claims import HAND, TAKEN_AWAY, Claim, Facts, believe
 from bramblemoor.frames.moments import now_seconds
+from bramblemoor.library.folding import plain
 from bramblemoor.library.names import collision_key
 
 
@@ -137,8 +138,11 @@ def settle(db: sqlite3.Connection, frame: int) -> Facts:
         "INSERT INTO words (rowid, name, title, caption, keywords, people, location, albums, folder)"
         " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
-            frame, name, facts.title, facts.caption, "; ".join(facts.keywords), "; ".join(facts.people),
-            facts.location, "; ".join(albums_of(db, frame)), folder,
+            frame,
+            *map(plain, (
+                name, facts.title, facts.caption, "; ".join(facts.keywords), "; ".join(facts.people), facts.location,
+                "; ".join(albums_of(db, frame)), folder,
+            )),
         ),
     )  # fmt: skip
     return facts

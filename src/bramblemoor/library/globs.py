@@ -4,6 +4,7 @@ import re
 from functools import lru_cache
 
 from bramblemoor.errors import WrongUse
+from bramblemoor.library.folding import plain
 
 _MOST_STARS = 12
 _LONGEST = 500
@@ -13,9 +14,9 @@ def fits(glob: str, path: str) -> bool:
     """Whether a path fits a glob.
 
     `*` and `?` stay within one step of a path, `**` passes over steps. Without a slash a glob is for the last step, at any
-    depth; with one behind it, for everything below a folder. Case does not count.
+    depth; with one behind it, for everything below a folder. Case and accents do not count.
     """
-    return _pattern(glob).fullmatch(path) is not None
+    return _pattern(plain(glob)).fullmatch(plain(path)) is not None
 
 
 def checked_glob(glob: str) -> str:
@@ -39,4 +40,4 @@ def _pattern(glob: str) -> re.Pattern[str]:
     text = ""
     for part in re.split(r"(\*\*/|\*\*|\*|\?)", glob):
         text += {"**/": "(?:.*/)?", "**": ".*", "*": "[^/]*", "?": "[^/]"}.get(part) or re.escape(part)
-    return re.compile(text, re.IGNORECASE | re.DOTALL)
+    return re.compile(text, re.DOTALL)

@@ -11,6 +11,7 @@ from pathlib import Path
 from bramblemoor.errors import NotPossible
 from bramblemoor.library import schema
 from bramblemoor.library.durable import flush_file
+from bramblemoor.library.folding import plain
 from bramblemoor.library.told import inside_or_none
 
 FILE = "ledger/ledger.sqlite"
@@ -45,6 +46,7 @@ class Ledger:
                 former.backup(self.db)
                 former.close()
             self.db.row_factory = sqlite3.Row
+            self.db.create_function("bm_plain", 1, plain, deterministic=True)
             self.db.execute("PRAGMA synchronous = FULL")
             if read_only:  # it may be a stranger's: what his schema would run is not run
                 self.db.execute("PRAGMA trusted_schema = OFF")

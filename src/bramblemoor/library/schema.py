@@ -198,6 +198,7 @@ def triggers() -> str:
     return "\n".join(f"CREATE TRIGGER IF NOT EXISTS {name} {body};" for name, body in TRIGGERS.items())
 
 
+_WORDS = ("name", "title", "caption", "keywords", "people", "location", "albums", "folder")
 _UPGRADES = {
     1: "ALTER TABLE albums ADD COLUMN cover INTEGER REFERENCES frames (id);",
     2: f"""
@@ -230,7 +231,10 @@ _UPGRADES = {
         DELETE FROM counted;
         INSERT INTO counted SELECT unit < 0, coalesce(year, 0), stand, count(*) FROM standings GROUP BY 1, 2, 3;
     """,
-    5: f"INSERT OR IGNORE INTO meta VALUES ('{FORMER_SIDECARS}', '');",
+    5: f"""
+        INSERT OR IGNORE INTO meta VALUES ('{FORMER_SIDECARS}', '');
+        UPDATE words SET {", ".join(f"{column} = bm_plain({column})" for column in _WORDS)};
+    """,
 }
 
 _ADDED = {

@@ -1,11 +1,14 @@
 """Finding frames by words, dates, albums, keywords, people and locations."""
 
+import json
+import sqlite3
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 
 from bramblemoor.errors import WrongUse
 from bramblemoor.library.copies import FREED, good
+from bramblemoor.library.folding import plain
 from bramblemoor.library.home import Library
 
 
@@ -37,7 +40,7 @@ def find(library: Library, wanted: Wanted, most: int) -> Iterator[Found]:
 
     Raises WrongUse for a date that is none.
     """
-    clauses, values = _clauses(wanted)
+    clauses, values = _clauses(library.db, wanted)
     where = f"WHERE {' AND '.join(clauses)}" if clauses else ""
     rows = library.db.execute(
         f"SELECT id, folder, name, coalesce(taken, ''), title FROM frames {where} ORDER BY shown, folder, name LIMIT ?",
@@ -48,16 +51,24 @@ def find(library: Library, wanted: Wanted, most: int) -> Iterator[Found]:
 
 
 def count(library: Library, wanted: Wanted) -> int:
-    clauses, values = _clauses(wanted)
+    clauses, values = _clauses(library.db, wanted)
     where = f"WHERE {' AND '.join(clauses)}" if clauses else ""
     number: int = library.db.execute(f"SELECT count(*) FROM frames {where}", values).fetchone()[0]
     return number
 
 
-def _clauses(wanted: Wanted) -> tuple[list[str], list[object]]:
+# What somebody took away by hand counts as not said, until it is said by hand again.
+_SAYING = """
+    id IN (SELECT frame FROM claims c WHERE field = ? AND value IN (SELECT value FROM json_each(?)) AND coalesce((
+        SELECT h.field FROM claims h WHERE h.frame = c.frame AND h.value = c.value AND h.source IN ('you', 'sidecar')
+        AND h.field IN (c.field, 'no_' || c.field) ORDER BY h.rowid DESC LIMIT 1), c.field) = c.field)
+"""
+
+
+def _clauses(db: sqlite3.Connection, wanted: Wanted) -> tuple[list[str], list[object]]:
     clauses: list[str] = []
     values: list[object] = []
-    terms = [term for word in wanted.words for term in word.replace('"', " ").split()]
+    terms = [term for word in wanted.words for term in plain(word).replace('"', " ").split()]
     if terms:
         clauses.append("id IN (SELECT rowid FROM words WHERE words MATCH ?)")
         values.append(" ".join(f'"{term}"*' for term in terms))
@@ -68,26 +79,25 @@ def _clauses(wanted: Wanted) -> tuple[list[str], list[object]]:
         clauses.append("shown < ?")
         values.append(day_after(wanted.until))
     if wanted.album:
-        clauses.append(
-            "id IN (SELECT frame FROM album_frames JOIN albums ON albums.id = album WHERE title LIKE ? ESCAPE '!')"
-        )
-        values.append(_containing(wanted.album))
+        clauses.append("id IN (SELECT frame FROM album_frames WHERE album IN (SELECT value FROM json_each(?)))")
+        values.append(_containing(db, "SELECT id, title FROM albums", wanted.album))
     for field, value in (("keyword", wanted.keyword), ("person", wanted.person)):
         if value:
-            clauses.append("id IN (SELECT frame FROM claims WHERE field = ? AND value LIKE ? ESCAPE '!')")
-            values += [field, _containing(value)]
+            clauses.append(_SAYING)
+            told = f"SELECT DISTINCT value, value FROM claims WHERE field = '{field}'"
+            values += [field, _containing(db, told, value)]
     if wanted.location:
-        clauses.append("location LIKE ? ESCAPE '!'")
-        values.append(_containing(wanted.location))
+        clauses.append("location IN (SELECT value FROM json_each(?))")
+        values.append(_containing(db, "SELECT DISTINCT location, location FROM frames", wanted.location))
     if wanted.favourite:
         clauses.append("favourite")
     return clauses, values
 
 
-def _containing(text: str) -> str:
-    for special in "!%_":
-        text = text.replace(special, "!" + special)
-    return f"%{text}%"
+def _containing(db: sqlite3.Connection, query: str, text: str) -> str:
+    """Of (key, text) rows the keys of those that contain a text, as a JSON list: each text is compared once."""
+    sought = plain(text)
+    return json.dumps([key for key, found in map(tuple, db.execute(query)) if sought in plain(found)])
 
 
 def first_day(written: str) -> date:

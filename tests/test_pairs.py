@@ -1,0 +1,308 @@
+"""Small exports that went wrong once: no wrong pair, no exact match lost, edits and clips by evidence, and what later exports mend."""
+
+import io
+import itertools
+import json
+import zipfile
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+from PIL import Image
+from pillow_heif import register_heif_opener
+
+from conftest import Shell
+from corpus.pictures import exif_block, jpeg, mp4
+
+MINI = "[dialect]\nname = \"mini\"\npart_name = 'x-(?P<number>\\d)\\.zip|(?P<order>x)\\.zip'\n"
+FIELDS = 'title = { at = "/t" }\ntaken = { at = "/d", form = "epoch-seconds" }\n'
+INDEX = (
+    MINI.replace("x-(?P<number>", "(?P<order>x)-(?P<number>").replace("|(?P<order>x)\\.zip", "")
+    + '[entries]\nindex = ["**/index.json"]\npictures = ["p/**"]\n[names]\nrenditions = ["~touched"]\n[index]\nitems = "/i"\n'
+    'path = "/p"\nfile_name = "/n"\nsize = "/s"\nreference = "/k"\n[album]\nitems = "/albums"\ntitle = "/t"\norder = "/o"\n'
+    "[index.fields]\n" + FIELDS
+)  # fmt: skip
+CARDS = (
+    INDEX.partition("[entries]")[0] + '[entries]\nsidecars = ["p/**/*.card.json"]\npictures = ["p/**"]\n[names]\nrenditions = ["~touched"]\n'
+    'sidecar = ["{folder}{name}.card.json"]\n[sidecar]\nfile_name = "/n"\n[sidecar.fields]\n' + FIELDS
+)  # fmt: skip
+BESIDE = CARDS.replace("*.card.json", "*.xmp").replace("{name}.card.json", "{stem}.xmp").partition("[sidecar]")[0]
+Y2019, Y2018, Y1956 = datetime(2019, 7, 3, 13), datetime(2018, 2, 2, 10, 30), -431352000
+EPOCH = datetime(1970, 1, 1)
+XMP = (
+    '<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"><rdf:Description rdf:about="" '
+    'xmlns:dc="http://purl.org/dc/elements/1.1/" dc:title="XMP title"/></rdf:RDF>'
+).encode()
+
+
+def heic(moment: datetime) -> bytes:
+    register_heif_opener()
+    content = io.BytesIO()
+    Image.new("RGB", (64, 48), "teal").save(content, "HEIF", exif=b"Exif\0\0" + exif_block(moment, None))
+    return content.getvalue()
+
+
+def at(moment: datetime) -> int:
+    return int((moment - EPOCH).total_seconds())
+
+
+A, B, C = jpeg(1, Y2019), jpeg(2, Y2018), jpeg(3, Y2019)
+H = heic(Y2018)
+
+
+def card(name: str, title: str, when: "int | datetime") -> bytes:
+    return json.dumps({"n": name, "t": title, "d": at(when) if isinstance(when, datetime) else when}).encode()
+
+
+def line(title: str, when: "int | datetime", **more: Any) -> dict[str, Any]:
+    return more | {"t": title, "d": at(when) if isinstance(when, datetime) else when}
+
+
+def index(*lines: dict[str, Any], **more: Any) -> bytes:
+    return json.dumps({"i": list(lines)} | more).encode()
+
+
+def unpack(
+    shell: Shell, dialect: str, *parts: dict[str, bytes], order: str = "x", code: int | None = 0
+) -> dict[str, Any]:
+    """The receipt of an export of these parts, in the library `library`, which is made where there is none."""
+    folder = shell.folder / f"export-{order}"
+    folder.mkdir()
+    for number, entries in enumerate(parts, 1):
+        with zipfile.ZipFile(folder / f"{order}-{number}.zip", "w") as archive:
+            for name, content in entries.items():
+                archive.writestr(name, content)
+    (shell.folder / "mini.toml").write_text(dialect.replace("(?P<order>x)", f"(?P<order>{order})"))
+    if not (shell.folder / "library").exists():
+        shell("new", "library")
+    done = shell("unpack", "--from", folder, "--dialect", "mini.toml", "--library", "library", "--json", code=code)
+    receipt: dict[str, Any] = json.loads(done.out)
+    assert receipt["balanced"], receipt
+    return receipt
+
+
+def titles(shell: Shell) -> dict[str, str]:
+    found = shell("find", "--json", "--library", "library").json["frames"]
+    assert len({frame["path"] for frame in found}) == len(found)
+    names = [frame["path"].rpartition("/")[2] for frame in found]
+    # Namesakes lie in other months: told apart by them.
+    return {
+        name if names.count(name) == 1 else f"{frame['shoot']}/{name}": frame["title"]
+        for name, frame in zip(names, found, strict=True)
+    }
+
+
+OTHERS = {"n": "IMG_1.JPG", "s": 111}
+CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
+    "an exact path and a date corrected by hand": (
+        INDEX, [{"p/aa.jpg": A, "index.json": index(line("Gran", Y1956, p="p/aa.jpg", n="Gran.jpg", s=len(A)))}], {"Gran.jpg": "Gran"}),
+    "a film's header tells another year": (
+        INDEX, [{"p/aa.mp4": mp4(1, Y2018), "index.json": index(line("Film", Y2019, p="p/aa.mp4", n="F.mp4"))}], {"F.mp4": "Film"}),
+    "a sign in the told name was replaced": (
+        CARDS, [{"p/Gran_ma.jpg": A, "p/Gran_ma.jpg.card.json": card("Gran*ma.jpg", "Gran", Y1956)}], {"Gran_ma.jpg": "Gran"}),
+    "told by a bare name and a size": (
+        INDEX, [{"p/G.jpg": A, "index.json": index(line("Gran", Y1956, n="G.jpg", s=len(A)))}], {"G.jpg": "Gran"}),
+    "one sidecar in two parts": (
+        CARDS, [{"p/A.jpg": A, "p/A.jpg.card.json": card("A.jpg", "a", Y2019)}, {"p/A.jpg.card.json": card("A.jpg", "a", Y2019)}],
+        {"A.jpg": "a"}),
+    "the whole index in each part": (
+        INDEX, [{name: content, "index.json": index(line("a", Y2019, p="p/A.jpg", k="1"), line("b", Y2018, p="p/B.jpg", k="2"))}
+                for name, content in (("p/A.jpg", A), ("p/B.jpg", B))], {"A.jpg": "a", "B.jpg": "b"}),
+    "an XMP in other capitals": (BESIDE, [{"p/IMG_1.JPG": A, "p/img_1.xmp": XMP}], {"IMG_1.JPG": "XMP title"}),
+    "an XMP in another composition": (BESIDE, [{"p/Été/A.jpg": A, "p/E\u0301te\u0301/A.xmp": XMP}], {"A.jpg": "XMP title"}),
+    "an edit beside a HEIC and a JPEG": (
+        CARDS, [{"p/I.HEIC": H, "p/I.HEIC.card.json": card("I.HEIC", "heic", Y2018), "p/I.JPG": A,
+                 "p/I.JPG.card.json": card("I.JPG", "jpg", Y2019), "p/I~touched.JPG": C}], {"I.HEIC": "heic", "I.JPG": "jpg"}),
+    "a clip of the HEIC's second": (
+        CARDS, [{"p/I.JPG": A, "p/I.JPG.card.json": card("I.JPG", "jpg", Y2019), "p/I.HEIC": H,
+                 "p/I.HEIC.card.json": card("I.HEIC", "heic", Y2018), "p/I.MP4": mp4(2, Y2018)}], {"I.HEIC": "heic", "I.JPG": "jpg"}),
+    "a picture named like an edit": (
+        INDEX, [{"p/T.jpg": A, "p/T~touched.jpg": B, "index.json": index(
+            line("trip", Y2019, p="p/T.jpg", k="1"), line("another", Y2018, p="p/T~touched.jpg", k="2"))}],
+        {"T.jpg": "trip", "T~touched.jpg": "another"}),
+    "an edit with a record, of the same moment": (
+        INDEX, [{"p/T.jpg": A, "p/T~touched.jpg": C, "index.json": index(
+            line("plain", Y2019, p="p/T.jpg", k="1"), line("grey", Y2019, p="p/T~touched.jpg", k="2"))}], {"T.jpg": "plain"}),
+    "a list in a folder whose picture did not come": (
+        INDEX, [{"p/a/index.json": index(line("a's", Y2018, **OTHERS)), "p/a/O.JPG": A, "p/b/IMG_1.JPG": B}],
+        {"O.JPG": "", "IMG_1.JPG": ""}),
+    "the same, without a size": (
+        INDEX, [{"p/a/index.json": index(line("a's", Y2018.replace(year=2011), n="IMG_1.JPG")), "p/a/O.JPG": A, "p/b/IMG_1.JPG": B}],
+        {"O.JPG": "", "IMG_1.JPG": ""}),
+    "a list that tells another ending": (
+        INDEX, [{"p/a/index.json": index(line("a's", Y2018, n="IMG_1.HEIC")), "p/a/O.JPG": A, "p/b/IMG_1.JPG": B}],
+        {"O.JPG": "", "IMG_1.JPG": ""}),
+    "a date corrected beside a namesake": (
+        INDEX, [{"p/a/index.json": index(line("a's", Y1956, n="IMG_1.JPG", s=len(A))), "p/a/IMG_1.JPG": A, "p/b/IMG_1.JPG": B + b"!"}],
+        {"2019-07/IMG_1.JPG": "a's", "2018-02/IMG_1.JPG": ""}),
+    "a sidecar of another folder": (
+        CARDS, [{"p/a/IMG_1.JPG.card.json": card("IMG_1.JPG", "a's", Y2019), "p/b/IMG_1.JPG": B}], {"IMG_1.JPG": ""}),
+    "a bare name that two pictures have": (
+        INDEX, [{"index.json": index(line("whose?", 0, n="I.JPG")), "p/a/I.JPG": A, "p/b/I.JPG": B}], {"2019-07/I.JPG": "", "2018-02/I.JPG": ""}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", CASES)
+def test_small_exports_that_went_wrong(shell: Shell, what: str) -> None:
+    dialect, parts, wanted = CASES[what]
+    unpack(shell, dialect, *parts)
+    found = titles(shell)
+    assert found == wanted
+
+
+def test_what_stays_open_says_why(shell: Shell) -> None:
+    dialect, parts, _ = CASES["a list in a folder whose picture did not come"]
+    receipt = unpack(shell, dialect, *parts)
+    assert [one["name"] for one in receipt["left_out"]] == ["IMG_1.JPG"] and "no picture came" in receipt["left_out"][
+        0
+    ]["reason"]
+    assert "p/b/IMG_1.JPG (another size)" in json.dumps(receipt["findings"])
+    open_one = unpack(shell, *_numbered("a bare name that two pictures have"), order="y")
+    assert open_one["left_out"] == [] and "only a name speaks for it" in json.dumps(open_one["findings"])
+
+
+def _numbered(what: str) -> "tuple[Any, ...]":
+    dialect, parts, _ = CASES[what]
+    return (dialect, *parts)
+
+
+def test_no_order_of_parts_makes_another_library(shell: Shell) -> None:
+    """Whatever part holds what: the same paths, contents and sidecars."""
+    entries = {name: content for what in ("an edit beside a HEIC and a JPEG", "a clip of the HEIC's second")
+               for name, content in CASES[what][1][0].items()}  # fmt: skip
+    entries |= {f"p/{folder}/SAME.JPG": jpeg(number, Y2018) for number, folder in enumerate("abc", 10)}
+    entries |= {f"p/{folder}/SAME.JPG.card.json": card("SAME.JPG", folder, Y2018) for folder in "abc"}
+    names = sorted(entries)
+    seen = []
+    for number, order in enumerate(itertools.islice(itertools.permutations(range(3)), 6)):
+        place = Shell(shell.folder / str(number))
+        place.folder.mkdir()
+        parts = [
+            {name: entries[name] for at, name in enumerate(names) if (at * 7 + at // 3) % 3 == part} for part in order
+        ]
+        unpack(place, CARDS, *parts)
+        root = place.folder / "library"
+        seen.append(
+            {path.relative_to(root).as_posix(): path.read_bytes() for path in sorted((root / "pictures").rglob("*.*"))}
+        )
+    assert all(one == seen[0] for one in seen) and len(seen[0]) == 12
+    shown = shell.folder / "0"
+    heic_frame = Shell(shown)("show", "I.HEIC", "--json", "--library", "library").json
+    assert {file["role"] for file in heic_frame["files"]} == {"original", "clip", "sidecar"}
+
+
+def test_later_exports_balance_and_mend(shell: Shell) -> None:
+    """An edit that came alone joins its original; an export that lacks something forgets nothing; what is gone is told."""
+    edit, original = {"p/I~touched.JPG": C}, {"p/I.JPG": A, "p/I.JPG.card.json": card("I.JPG", "jpg", Y2019)}
+    more = {"p/I.HEIC": H, "p/I.HEIC.card.json": card("I.HEIC", "heic", Y2018), "p/I.MP4": mp4(2, Y2018)}
+    unpack(shell, CARDS, edit, order="x")
+    assert titles(shell) == {"I~touched.JPG": ""}
+    unpack(shell, CARDS, original | edit, order="y")
+    assert titles(shell) == {"I.JPG": "jpg"}
+    receipt = unpack(shell, CARDS, original | edit | more, order="z")
+    assert titles(shell) == {"I.JPG": "jpg", "I.HEIC": "heic"}
+    assert [line["amount"]["files"] for line in receipt["kept"][:2]] == [2, 2]
+    again = unpack(shell, CARDS, original, order="u")
+    assert titles(shell) == {"I.JPG": "jpg", "I.HEIC": "heic"} and again["kept"][0]["what"] == "in the library already"
+    assert any("I.HEIC" in one["name"] and "not in this export" in one["what"] for one in again["findings"])
+    files = shell("show", "I.JPG", "--json", "--library", "library").json["files"]
+    assert {file["role"] for file in files} == {"original", "rendition", "sidecar"}
+
+
+def test_a_later_export_tells_two_frames_apart(shell: Shell) -> None:
+    pictures = {"p/T.jpg": A, "p/T~touched.jpg": jpeg(9)}
+    unpack(shell, INDEX, pictures, order="x")
+    assert titles(shell) == {"T.jpg": ""}
+    told = index(line("trip", Y2019, p="p/T.jpg", k="1"), line("another", Y2018, p="p/T~touched.jpg", k="2"))
+    unpack(shell, INDEX, pictures | {"index.json": told}, order="y")
+    assert titles(shell) == {"T.jpg": "trip", "T~touched.jpg": "another"}
+
+
+def test_members_of_albums_that_are_missing_or_were_taken_out(shell: Shell) -> None:
+    lines = [line("a", Y2019, p="p/A.jpg", k="1"), line("b", Y2018, p="p/B.jpg", k="2")]
+    first = unpack(
+        shell,
+        INDEX,
+        {"p/A.jpg": A, "p/B.jpg": B, "index.json": index(*lines, albums=[{"t": "Two", "o": ["1", "2", "77"]}])},
+    )
+    assert any(one["name"] == "77" and "did not come" in one["what"] for one in first["findings"])
+    later = unpack(
+        shell,
+        INDEX,
+        {"p/A.jpg": A, "p/B.jpg": B, "index.json": index(*lines, albums=[{"t": "Two", "o": ["2"]}])},
+        order="y",
+    )
+    assert any("A.jpg" in one["name"] and "taken it out of the album 'Two'" in one["what"] for one in later["findings"])
+    assert shell("find", "--album", "tWO", "--library", "library", "--json").json["found"] == 2
+    tried = shell("dialect", "try", "export-x", "--dialect", "mini.toml", code=None)
+    assert "Two (2 frames)" in tried.out.replace("y)", "y)") or "part" in tried.err
+
+
+@pytest.mark.parametrize("sought", ("été", "ETE", "E\u0301TE\u0301"))
+def test_selections_fold_case_and_accents(shell: Shell, sought: str) -> None:
+    unpack(
+        shell,
+        INDEX,
+        {
+            "p/A.jpg": A,
+            "index.json": index(line("Été à Łódź", Y2019, p="p/A.jpg", k="1"), albums=[{"t": "ÉTÉ", "o": ["1"]}]),
+        },
+    )
+    shell("tell", "A.jpg", "--keyword", "Été", "--person", "Été", "--location", "Été", "--library", "library")
+    for words in ((sought,), ("--keyword", sought), ("--person", sought), ("--location", sought), ("--album", sought)):
+        assert shell("find", *words, "--library", "library", "--json").json["found"] == 1, words
+    (shell.folder / "heron").mkdir()
+    shell(
+        "depot",
+        "add",
+        "heron",
+        "heron",
+        "--site",
+        "studio",
+        "--medium",
+        "ssd",
+        "--stand-in",
+        "heron",
+        "--library",
+        "library",
+    )
+    shell("backup", "--library", "library", code=None)
+    shell("restore", "some", "--from", "heron", "--album", sought)
+    assert [path.name for path in (shell.folder / "some").rglob("*.jpg")] == ["A.jpg"]
+
+
+def test_a_clip_is_known_by_the_identifier_that_its_still_has(shell: Shell) -> None:
+    """Two stills of one name and second: the film's identifier is in the maker's note of one of them."""
+    ident = b"1F2E3D4C-0000-4000-8000-0123456789AB"
+
+    def still(number: int, note: bytes) -> bytes:
+        made = Image.new("RGB", (32, 24), (number, 90, 90))
+        exif = Image.Exif()
+        exif[0x8769] = {0x9003: "2019:07:03 13:00:00", 0x927C: note}
+        content = io.BytesIO()
+        made.save(content, "JPEG", exif=exif)
+        return content.getvalue()
+
+    film = _with_identifier(mp4(7, Y2019), ident)
+    unpack(
+        shell,
+        CARDS,
+        {"p/I.JPG": still(1, b"note\0" * 3), "p/I.JPEG": still(2, b"note\0" + ident + b"\0"), "p/I.MP4": film},
+    )
+    files = shell("show", "I.JPEG", "--json", "--library", "library").json["files"]
+    assert {file["role"] for file in files} == {"original", "clip"}
+
+
+def _with_identifier(film: bytes, ident: bytes) -> bytes:
+    """A film with a metadata atom that tells its content identifier."""
+
+    def box(kind: bytes, content: bytes) -> bytes:
+        return (len(content) + 8).to_bytes(4, "big") + kind + content
+
+    key = b"x.quicktime.content.identifier"
+    keys = box(b"keys", b"\0\0\0\0\0\0\0\1" + box(b"mdta", key))
+    values = box(b"ilst", box(b"\0\0\0\1", box(b"data", b"\0\0\0\1\0\0\0\0" + ident)))
+    meta = box(b"meta", box(b"hdlr", b"\0" * 8 + b"mdta" + b"\0" * 13) + keys + values)
+    at_movie = film.index(b"moov") - 4
+    return film[:at_movie] + box(b"moov", film[at_movie + 8 :] + meta)
