@@ -2,20 +2,36 @@
 
 import io
 import json
+import re
 import subprocess
 import sys
 import tarfile
 import zipfile
 from datetime import datetime, timedelta
 from pathlib import Path
+from typing import get_args
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from bramblemoor.exports import forms
-from bramblemoor.exports.dialect import BadDialect, read_dialect
-from bramblemoor.exports.templates import BadTemplate, Template, cut, folded
+from bramblemoor.exports.dialect import (
+    AlbumRules,
+    BadDialect,
+    EntryGlobs,
+    FieldName,
+    FieldRule,
+    Folders,
+    Heading,
+    Names,
+    PositionRule,
+    RecordRules,
+    read_dialect,
+)
+from bramblemoor.exports.forms import Form
+from bramblemoor.exports.templates import WORDS, BadTemplate, Template, cut, folded
 from bramblemoor.frames.moments import parse_moment
 from bramblemoor.library.names import safe_name
 from bramblemoor.standins.drawing import draw, jpeg
@@ -71,6 +87,30 @@ def test_a_mistake_in_a_dialect_is_named(
     assert "own.toml" in error and all(word in error for word in words), error
     with pytest.raises(BadDialect):
         read_dialect(text, "own.toml")
+
+
+ROWS = """[dialect]
+name = "own"
+part_name = 'own-(?P<order>\\w+)-(?P<number>\\d+)\\.zip'
+[entries]
+albums = ["sets.csv"]
+sidecars = ["NFD/*.json"]
+pictures = ["p/*"]
+[names]
+sidecar = ["NFD/{number | pad 6}.json", "NFD/at-{position | pad 3}.json"]
+[sidecar]
+reference = "/k"
+clips = "/moves"
+[sidecar.fields]
+title = { at = "/t" }
+[album]
+format = "csv"
+separator = ";"
+title = "set"
+form = "html"
+order = "shows"
+order_separator = " "
+"""
 
 
 def entries_in(folder: Path, name: str, entries: list[tuple[str, bytes]]) -> None:
@@ -346,31 +386,89 @@ def test_templates_that_make_no_sense() -> None:
 
 def test_the_worked_example_of_the_manual(shell: Shell, tmp_path: Path) -> None:
     manual = (ROOT / "docs/dialects.md").read_text(encoding="utf-8")
-    dialect = manual.partition("```toml\n")[2].partition("```")[0]
-    record = json.loads(manual.partition("```json\n")[2].partition("```")[0])
-    (tmp_path / "mine.toml").write_text(dialect)
-    second = record | {"t": "The second", "d": "15.09.2024 05:12"}
+    (tmp_path / "mine.toml").write_text(manual.partition("```toml\n")[2].partition("```")[0])
+    listed = manual.partition("```xml\n")[2].partition("```")[0]
+    second = listed.replace("Mist &amp;amp; reeds", "The second").partition(' <sheet file="Reeds')[0] + "</box>"
     entries = [
-        ("pics/Mist over the cut.jpg", PICTURE), ("pics/Mist over the cut-1.jpg", PICTURE + b"1"),
-        ("pics/Mist over the cut-redone.jpg", PICTURE + b"r"), ("about/Mist over the cut.jp.txt", json.dumps(record).encode()),
-        ("about/Mist over the cut.jp.txt-1", json.dumps(second).encode()),
+        ("boxes/7/list.xml", listed.encode()), ("boxes/7/Mist over the cut.png", PICTURE),
+        ("boxes/7/Reeds, second try.png", PICTURE + b"r"), ("boxes/9/list.xml", second.encode()),
+        ("boxes/9/Mist over the cut.png", PICTURE + b"1"),
     ]  # fmt: skip
-    for name in ("pics/Mist over the cut.jpg", "about/Mist over the cut.jp.txt"):
-        assert name in manual
+    assert all(name in manual for name, _ in entries)
     entries_in(tmp_path / "parcel", "out-A-1of1.zip", entries)
     shell("new", "library")
     receipt = shell("unpack", "--from", "parcel", "--dialect", "mine.toml", "--library", "library", "--json").json
     assert receipt["balanced"] and receipt["kept"][0]["amount"]["frames"] == 2 and receipt["left_out"] == []
-    shown = shell("show", "Mist over the cut.jpg", "--library", "library", "--json").json
+    found = shell("find", "--library", "library", "--json").json["frames"]
+    assert {one["title"] for one in found} == {"Mist & reeds", "The second"}
+    shown = shell(
+        "show", next(one["path"] for one in found if one["title"] == "Mist & reeds"), "--library", "library", "--json"
+    ).json
     believed = shown["believed"]
-    assert (believed["title"], believed["taken"], believed["people"]) == (
-        "Mist & reeds",
-        "2024-09-14T05:12:00Z",
+    assert (believed["taken"], believed["people"], shown["albums"]) == (
+        "2024-09-14T06:12:00+01:00",
         ["Ada"],
+        ["Fen & lock"],
     )
     assert believed["position"] == [52.913842, -1.482711]
     assert {file["role"] for file in shown["files"]} == {"original", "rendition", "sidecar"}
-    assert (
-        shell("show", "Mist over the cut-2.jpg", "--library", "library", "--json").json["believed"]["title"]
-        == "The second"
-    )
+
+
+def test_the_manual_lists_every_key_that_dialects_take() -> None:
+    """Of every table of the reader: each key stands in the manual's section for it, and no key that is none."""
+    manual = (ROOT / "docs/dialects.md").read_text(encoding="utf-8")
+    sections = {part.partition("\n")[0]: part for part in manual.split("\n### ")}
+    tables = {
+        "`[dialect]`": Heading, "`[entries]`": EntryGlobs, "`[names]`": Names, "`[folders]`": Folders,
+        "`[sidecar]` and `[index]`": (RecordRules, FieldRule, PositionRule), "`[album]`": AlbumRules,
+    }  # fmt: skip
+    for heading, kinds in tables.items():
+        taken = {
+            field.name
+            for kind in (kinds if isinstance(kinds, tuple) else (kinds,))
+            for field in msgspec.structs.fields(kind)
+        }
+        rows = [line.split("|")[1] for line in sections[heading].splitlines() if line.startswith("| `")]
+        told = {name for row in rows for name in re.findall(r"`(\w+)[^`]*`", row)}
+        others = {*WORDS, "cut", "pad", "replace", "lower", "upper", "html", "percent", "composed", "decomposed"}
+        assert taken - {"fields", "position"} - told == set(), heading
+        assert told - taken - (others if heading == "`[names]`" else set()) == set(), heading
+    assert all(f"`{name}`" in manual for name in (*get_args(FieldName), *get_args(Form)))
+
+
+@pytest.mark.parametrize(("written", "zone", "wanted"), [
+    ("2024-07-01T10:00:00Z", "+02:00", "2024-07-01T12:00:00+02:00"), ("2024-07-01T10:00:00Z", "Europe/Berlin", "2024-07-01T12:00:00+02:00"),
+    ("2024-01-01T10:00:00", "Europe/Berlin", "2024-01-01T10:00:00+01:00"), ("2024-07-01T10:00:00Z", 2, "2024-07-01T12:00:00+02:00"),
+    ("2024-07-01T10:00:00", "-330", "2024-07-01T10:00:00-05:30"), ("2024-07-01T10:00:00Z", 7200, "2024-07-01T12:00:00+02:00"),
+    ("2024-07-01T10:00:00", "UTC+2", "2024-07-01T10:00:00+02:00"), ("2024-07-01T10:00:00+03:00", "+01:00", "2024-07-01T10:00:00+03:00"),
+    ("2024-07-01T10:00:00", "Z", "2024-07-01T10:00:00+00:00"), ("2024-07-01T10:00:00", "", "2024-07-01T10:00:00"),
+])  # fmt: skip
+def test_time_zones_that_are_told_apart(written: str, zone: object, wanted: str) -> None:
+    assert forms.with_zone(written, zone) == wanted
+    with pytest.raises(ValueError, match="no time zone"):
+        forms.with_zone("2024-07-01T10:00:00", "Nowhere/Fen")
+
+
+def test_albums_in_rows_references_and_sidecars_by_number(shell: Shell, tmp_path: Path) -> None:
+    (tmp_path / "own.toml").write_text(ROWS.replace("NFD", "Fa\u0301kta"), encoding="utf-8")
+    film = b"\0\0\0\x18ftypisom\0\0\2\0isommp41"
+    entries = [
+        ("p/IMG_12.jpg", PICTURE), ("p/last.jpg", PICTURE + b"2"), ("p/quite another.mp4", film),
+        ("F\u00e1kta/000012.json", json.dumps({"k": "R1", "t": "by number", "moves": ["p/quite another.mp4"]}).encode()),
+        ("F\u00e1kta/at-002.json", json.dumps({"k": "R2", "t": "by place"}).encode()),
+        ("sets.csv", b'set;shows\r\n"Fen &amp; lock";R2 R1\r\n"Fen &amp; lock";R9\r\nNight;R1\r\n'),
+    ]  # fmt: skip
+    entries_in(tmp_path / "parcel", "own-A-1.zip", entries)
+    tried = shell("dialect", "try", "parcel", "--dialect", "own.toml", code=1).out
+    assert "Fen & lock (2 frames), Night (1 frame)" in tried and "R9 (of Fen & lock)" in tried
+    shell("new", "library")
+    receipt = shell("unpack", "--from", "parcel", "--dialect", "own.toml", "--library", "library", "--json").json
+    assert receipt["balanced"] and [one["name"] for one in receipt["findings"]].count("R9") == 1
+    for name, title, roles in (
+        ("IMG_12.jpg", "by number", {"original", "clip", "sidecar"}),
+        ("last.jpg", "by place", {"original", "sidecar"}),
+    ):
+        shown = shell("show", name, "--library", "library", "--json").json
+        assert shown["believed"]["title"] == title and {file["role"] for file in shown["files"]} == roles
+    listed = (tmp_path / "library/albums/Fen & lock.csv").read_text()
+    assert listed.index("last.jpg") < listed.index("IMG_12.jpg")

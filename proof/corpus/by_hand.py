@@ -10,7 +10,7 @@ def _hand(name: str, **more: object) -> Layout:
 
 LAYOUTS = [
     # Numbers stand elsewhere on the sidecar than on the picture.
-    _hand("number-moves", counter="({n})", sidecar_counter="({n})", sidecar_counter_place="name", folders="labels"),
+    _hand("number-moves", counter="~{n}", sidecar_counter="[{n}]", sidecar_counter_place="name", folders="labels"),
     _hand("number-last", counter="-{n}", counter_place="front", sidecar_counter=".{n}", sidecar_counter_place="end"),
     # Names cut short: in the middle of an emoji, by bytes, and on the sidecar alone.
     _hand("cut-emoji", cap=(21, "units"), half="�", documents="apart"),
@@ -35,7 +35,7 @@ LAYOUTS = [
     _hand("lower-beside", sidecar_case="lower", folders="tree", container="folder", objects=True),
     # Words in names are escaped or replaced, suffixes begin with a dot or a space.
     _hand("dotted", rendition=".final", clip=".live", replaced=(" ", "+"), text=TEXTS[2], place=PLACES[5]),
-    _hand("spaced", rendition=" (mine)", clip=" film", counter=" ({n})", sidecar_counter=" ({n})", parts=3),
+    _hand("spaced", rendition=" (mine)", clip=" film", counter=" no {n}", sidecar_counter=" no {n}", parts=3),
     # Everything apart, in many parts, with the same frame again for each label.
     _hand("scattered", documents="apart", folders="labels", parts=3, tells_reference=True, objects=True, separator="|"),
     _hand("numbers-as-text", place=PLACES[3], flag=FLAGS[1], date=DATES[4], depth=1, container="stored"),

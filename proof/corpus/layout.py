@@ -21,15 +21,15 @@ class Layout:
     replaced: tuple[str, str] = ("", "")
     cap: tuple[int, str] = (0, "characters")  # of a picture's stem
     half: str = ""  # what stands where half a character was cut off: nothing, ? or U+FFFD
-    counter: str = "({n})"
+    counter: str = "+{n}"
     counter_place: str = "stem"  # stem, name, front
-    sidecar_counter: str = "({n})"
-    sidecar_counter_place: str = "name"  # stem, name, end
+    sidecar_counter: str = ".{n}"
+    sidecar_counter_place: str = "stem"  # stem, name, end
     sidecar_cap: int = 0  # of the picture's name within the sidecar's
     sidecar_keeps_ending: bool = True
     sidecar_case: str = ""  # lower
-    sidecar_suffix: str = ".json"
-    rendition: str = "-edited"
+    sidecar_suffix: str = ".facts"
+    rendition: str = "_redone"
     clip: str = ""
     date: Form = DATES[0]
     text: Form = TEXTS[0]
@@ -94,14 +94,14 @@ def random_layout(seed: int) -> Layout:
         replaced=chance.choice((("", ""), ("&", "_"), (" ", "+"), ("#", ""))),
         cap=cap,
         half=chance.choice(("", "?", "�")),
-        counter=chance.choice(("({n})", "-{n}", " {n}", "~{n}", "[{n}]", "_dup{n}")),
+        counter=chance.choice(("+{n}", "-{n}", " {n}", "~{n}", "[{n}]", "_dup{n}")),
         counter_place=chance.choice(("stem", "stem", "name", "front")),
-        sidecar_counter=chance.choice(("({n})", "-{n}", ".{n}", "[{n}]")),
+        sidecar_counter=chance.choice(("+{n}", "-{n}", ".{n}", "[{n}]")),
         sidecar_counter_place=chance.choice(("stem", "name", "end")),
         sidecar_cap=chance.choice((0, 0, 0, chance.randrange(16, 51))),
         sidecar_keeps_ending=chance.random() < 0.75,
         sidecar_case=chance.choice(("", "", "", "lower")),
-        rendition=chance.choice(("-edited", "_bearbeitet", " (mine)", ".retouched")),
+        rendition=chance.choice(("_redone", "_bearbeitet", " (mine)", ".retouched")),
         clip=chance.choice(("", "", "_motion", ".live")),
         date=chance.choice(DATES),
         text=text,
@@ -118,10 +118,10 @@ def random_layout(seed: int) -> Layout:
         depth=chance.choice((1, 2, 3)),
         keys=spelled,
     )
-    suffix = {"json": chance.choice((".json", ".facts", ".data.json")), "xml": chance.choice((".xml", ".meta"))}
+    suffix = {"json": chance.choice((".facts", ".about.txt", ".data.json")), "xml": chance.choice((".xml", ".meta"))}
     if layout.counter_place == "front" and layout.counter[0] == "-":
-        layout = replace(layout, counter="({n})")
-    return replace(layout, sidecar_suffix=suffix.get(style, ".json"))
+        layout = replace(layout, counter="[{n}]")
+    return replace(layout, sidecar_suffix=suffix.get(style, ".facts"))
 
 
 def place_of(layout: Layout, what: str) -> str:

@@ -64,7 +64,7 @@ class Frame:
 ALBUMS = ("Best of the valley", "Owls & water", "Für Großmutter 💛", "Roof work 2026")
 _ODD_STEMS = (
     "a", "con", "NUL", "ends with dot.", "ends with space ", "Rope &amp; water", "R&D", "cafe\u0301", "café", "CASE", "case",
-    "🪵" * 20, "x" * 200, "水" * 70, "name.with.dots", "(1)", "A(1)", "untitled", "-edited", "%41", "#1 mist",
+    "🪵" * 20, "x" * 200, "水" * 70, "name.with.dots", "[1]", "A~1", "untitled", "_redone", "%41", "#1 mist",
 )  # fmt: skip
 
 

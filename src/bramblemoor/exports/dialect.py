@@ -2,6 +2,7 @@
 
 import re
 import tomllib
+import unicodedata
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
@@ -32,6 +33,7 @@ FieldName = Literal[
     "camera",
     "lens",
 ]
+REFERENCES = ("edit_of", "clip_of", "edits", "clips")
 Scalar = str | int | float | bool
 
 
@@ -68,12 +70,16 @@ class Folders(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class FieldRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Where a field stands and how it is written. `each` points into every member of a list; `separator` splits text."""
+    """Where a field stands and how it is written. `each` points into every member of a list; `separator` splits text.
+
+    `zone_at` is where a time zone stands that is told apart from the date.
+    """
 
     at: str | list[str]
     form: Form = "text"
     pattern: str = ""
     zone: str = ""
+    zone_at: str = ""
     separator: str = ""
     each: str = ""
     unknown: list[Scalar] = []
@@ -98,7 +104,8 @@ class PositionRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class RecordRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One description of a picture: how its document is written, how it names its picture, and where its facts stand.
 
-    `items` leads to the list of records of a document that holds many.
+    `items` leads to the list of records of a document that holds many. `edit_of`, `clip_of`, `edits` and `clips` are where references,
+    paths or file names stand of what the picture is an edit or a clip of, or of its own edits and clips.
     """
 
     format: Literal["json", "xml", "csv", "xmp"] = "json"
@@ -110,16 +117,26 @@ class RecordRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     reference: str = ""
     sha256: str = ""
     size: str = ""
+    edit_of: str = ""
+    clip_of: str = ""
+    edits: str = ""
+    clips: str = ""
     fields: dict[FieldName, FieldRule] = {}
     position: PositionRule | None = None
     parts: str = ""
 
 
 class AlbumRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Descriptions of albums: files of their own, or `items` of the index. `order` lists references, paths or file names."""
+    """Descriptions of albums: files of their own, or `items` of the index. `order` lists references, paths or file names.
+
+    In rows of CSV each tells a member, or several in one text with `order_separator` between them; `separator` is the CSV's.
+    """
 
     title: str
-    format: Literal["json", "xml"] = "json"
+    format: Literal["json", "xml", "csv"] = "json"
+    form: Literal["text", "html", "percent"] = "text"
+    separator: str = ","
+    order_separator: str = ""
     items: str = ""
     namespaces: dict[str, str] = {}
     description: str = ""
@@ -197,30 +214,31 @@ class Dialect:
     def _trees(self) -> list[tuple[re.Pattern[str], str]]:
         """Patterns of real folders, with what all folders of one have in common. a/** is a itself too."""
         return [
-            (matcher([glob, glob.removesuffix("/**")]), re.split(r"[*?{]", glob)[0].rpartition("/")[0])
+            (matcher([glob, glob.removesuffix("/**")]), composed(re.split(r"[*?{]", glob)[0].rpartition("/")[0]))
             for glob in self.folders.tree
         ]
 
     def kind_of(self, entry: str) -> EntryKind:
         """What an archive entry of this name is. An XMP beside a picture is a sidecar in every dialect."""
-        found: EntryKind = next((kind for kind, pattern in self._kinds if pattern.fullmatch(entry)), "other")
+        plain = composed(entry)
+        found: EntryKind = next((kind for kind, pattern in self._kinds if pattern.fullmatch(plain)), "other")
         return "sidecar" if found in ("picture", "other") and entry.lower().endswith(".xmp") else found
 
     def is_copy(self, entry: str) -> bool:
         """Whether an entry lies where frames are delivered again, once for each album."""
-        return bool(self.entries.copies) and self._copies.fullmatch(entry) is not None
+        return bool(self.entries.copies) and self._copies.fullmatch(composed(entry)) is not None
 
     def album_folder(self, entry: str) -> str:
         """The folder that makes a picture a member of an album, "" where there is none."""
         folder = entry.rpartition("/")[0]
-        return folder if self.folders.albums and self._albums.fullmatch(folder) else ""
+        return folder if self.folders.albums and self._albums.fullmatch(composed(folder)) else ""
 
     def tree_folder(self, entry: str) -> str | None:
         """The folder in which a picture stays, below what all of the tree has in common; None where folders are not real."""
         folder = entry.rpartition("/")[0]
         for pattern, fixed in self._trees:
-            if pattern.fullmatch(folder):
-                return folder[len(fixed) :].strip("/")
+            if pattern.fullmatch(composed(folder)):
+                return folder[_length_in(folder, fixed) :].strip("/")
         return None
 
     def readings(self, entry: str) -> Iterator[ParsedName]:
@@ -228,7 +246,7 @@ class Dialect:
         folder, slash, name = entry.rpartition("/")
         found: list[ParsedName] = []
         for parser in self._parsers:
-            match = parser.fullmatch(name)
+            match = parser.fullmatch(name) or parser.fullmatch(composed(name))
             if match is None or not (match["counter"] or match["suffix"]) or match["stem"].startswith("."):
                 continue
             parsed = ParsedName(
@@ -241,21 +259,35 @@ class Dialect:
         stem, dot, ending = name.rpartition(".")
         yield ParsedName(folder + slash, stem if stem else name, "", "", "", dot + ending if stem else "")
 
-    def sidecar_names(self, entry: str) -> list[str]:
-        """The names that the sidecar of a picture may have, the likeliest first."""
+    @property
+    def counts_positions(self) -> bool:
+        """Whether sidecars are named by the place that their picture has among those of its folder."""
+        return any(template.has_word("position") for template in self.sidecar_templates)
+
+    def sidecar_names(self, entry: str, position: int = 0) -> list[str]:
+        """The names that the sidecar of a picture may have, the likeliest first.
+
+        `position` is the picture's place among those of its folder, from 1; without it names that need it are left out.
+        """
         found: dict[str, None] = {}
         for parsed in self.readings(entry):
-            words = self._words(parsed)
+            words = self._words(parsed, str(position))
             if parsed.number and self.names.sidecar_counter:
                 words["counter"] = self.names.sidecar_counter.replace("{n}", parsed.number)
-            found |= dict.fromkeys(template.render(words) for template in self.sidecar_templates)
+            found |= dict.fromkeys(
+                template.render(words)
+                for template in self.sidecar_templates
+                if (position or not template.has_word("position"))
+                and (words["number"] or not template.has_word("number"))
+            )
         return list(found)
 
-    def _words(self, parsed: ParsedName) -> dict[str, str]:
+    def _words(self, parsed: ParsedName, position: str) -> dict[str, str]:
         parent = parsed.folder.rstrip("/").rpartition("/")[0]
         return {
             "folder": parsed.folder, "parent": parent + "/" if parent else "", "stem": parsed.stem, "ending": parsed.ending,
             "name": parsed.stem + parsed.ending, "suffix": parsed.suffix, "counter": parsed.counter,
+            "number": parsed.stem[len(parsed.stem.rstrip("0123456789")) :], "position": position,
         }  # fmt: skip
 
     def picture_name(self, told: str) -> str:
@@ -265,8 +297,20 @@ class Dialect:
         return self.picture_template.render(words)
 
 
+def composed(name: str) -> str:
+    """A name in Unicode normalisation form C, in which dialects are compared with it."""
+    return name if name.isascii() else unicodedata.normalize("NFC", name)
+
+
+def _length_in(folder: str, start: str) -> int:
+    """How many characters of a folder, however it is composed, its beginning `start` has."""
+    return next(
+        (at for at in range(len(folder) + 1) if composed(folder[:at]).casefold() == start.casefold()), len(start)
+    )
+
+
 def matcher(globs: list[str]) -> re.Pattern[str]:
-    """A pattern for globs: `*` and `?` stay within one folder, `**` crosses folders, `{a,b}` is either."""
+    """A pattern for globs, of composed names: `*` and `?` stay within one folder, `**` crosses folders, `{a,b}` is either."""
 
     def one(glob: str) -> str:
         tokens = re.split(r"(\*\*/|\*\*|\*|\?|\{[^{}]*\})", glob)
@@ -277,7 +321,7 @@ def matcher(globs: list[str]) -> re.Pattern[str]:
             for token in tokens
         )
 
-    return re.compile("|".join(map(one, globs)), re.IGNORECASE | re.DOTALL)
+    return re.compile("|".join(one(composed(glob)) for glob in globs), re.IGNORECASE | re.DOTALL)
 
 
 def known_dialects() -> list[str]:
@@ -401,10 +445,11 @@ def _problems(rules: _Rules) -> Iterator[tuple[list[str], str]]:
 def _record_problems(table: str, record: RecordRules) -> Iterator[tuple[list[str], str]]:
     places: list[tuple[list[str], str]] = [
         ([table, key], getattr(record, key))
-        for key in ("items", "path", "file_name", "reference", "sha256", "size", "parts")
+        for key in ("items", "path", "file_name", "reference", "sha256", "size", "parts", *REFERENCES)
     ]
     for name, rule in record.fields.items():
         places += [([table, "fields", name, "at"], place) for place in rule.places]
+        places.append(([table, "fields", name, "zone_at"], rule.zone_at))
         if rule.form == "date":
             try:
                 example = datetime(2024, 3, 4, 5, 6, 7).strftime(rule.pattern)

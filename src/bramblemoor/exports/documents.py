@@ -9,6 +9,7 @@ from typing import Any
 
 from lxml import etree
 
+from bramblemoor.exports.forms import kind_of
 from bramblemoor.frames.xmp_names import parser
 
 MOST_BYTES = 256 << 20
@@ -30,9 +31,12 @@ class Tree(ABC):
     def each(self, place: str) -> Iterator["Tree"]:
         """The members of the list that stands at a place. Raises BrokenDocument where there is no list."""
 
-    def inside(self, value: Any) -> "Tree | None":
-        """A value found here, to look into further; None where it holds nothing."""
-        return JsonTree(value) if isinstance(value, dict | list) else None
+    @abstractmethod
+    def members(self, place: str) -> "list[Tree]":
+        """What stands at a place, each member of a list by itself, to look into further; none where nothing stands there.
+
+        Raises ValueError where values stand there that hold nothing inside.
+        """
 
 
 class JsonTree(Tree):
@@ -61,6 +65,16 @@ class JsonTree(Tree):
             raise BrokenDocument(f"it has no list at {place or 'its root'}")
         return map(JsonTree, found)
 
+    def members(self, place: str) -> list[Tree]:
+        found = self.find(place)
+        if found is ABSENT or found is None or found == "":
+            return []
+        listed = found if isinstance(found, list) else [found]
+        inner: list[Tree] = [JsonTree(one) for one in listed if isinstance(one, dict | list)]
+        if listed and not inner:
+            raise ValueError(f"a list was expected, not {kind_of(found)}")
+        return inner
+
 
 class XmlTree(Tree):
     """Places are XPath 1.0 expressions, relative to the element."""
@@ -86,8 +100,12 @@ class XmlTree(Tree):
             if isinstance(found, etree._Element):
                 yield XmlTree(found, self._namespaces)
 
-    def inside(self, value: Any) -> Tree | None:
-        return XmlTree(value, self._namespaces) if isinstance(value, etree._Element) else None
+    def members(self, place: str) -> list[Tree]:
+        found = self._all(place)
+        inner: list[Tree] = [XmlTree(one, self._namespaces) for one in found if isinstance(one, etree._Element)]
+        if found and not inner:
+            raise ValueError("elements were expected, not text")
+        return inner
 
 
 class CsvTree(JsonTree):

@@ -49,6 +49,7 @@ def list_entries(sheet: Worksheet, parcel: Parcel) -> None:
             with closing(open_part(path)) as part:
                 for entry in part.entries():
                     _list_entry(db, number, entry, parcel.dialect)
+        _want_by_position(db, parcel.dialect)
         sheet.put("listed", "yes")
         if db.execute("SELECT 1 FROM entries WHERE kind IN ('picture', 'sidecar', 'index')").fetchone() is None:
             names = (row[0] for row in db.execute("SELECT name FROM entries ORDER BY id"))
@@ -85,6 +86,21 @@ def _list_entry(db: Connection, number: int, entry: Entry, dialect: Dialect) -> 
         folded(reading.stem) for reading in readings
     }
     db.executemany("INSERT OR IGNORE INTO called VALUES (?, ?)", [(picture, key) for key in keys])
+
+
+def _want_by_position(db: Connection, dialect: Dialect) -> None:
+    """The names that sidecars have by the places of their pictures, in the order of the archive, among those of one folder."""
+    if not dialect.counts_positions:
+        return
+    places: dict[str, int] = {}
+    for picture, name in db.execute("SELECT id, name FROM entries WHERE kind = 'picture' ORDER BY part, at").fetchall():
+        folder = name.rpartition("/")[0]
+        places[folder] = places.get(folder, 0) + 1
+        names = dialect.sidecar_names(name, places[folder])
+        db.executemany(
+            "INSERT OR IGNORE INTO wanted VALUES (?, ?, ?, ?)",
+            [(picture, wanted, folded(wanted), rank) for rank, wanted in enumerate(names)],
+        )
 
 
 def extract(sheet: Worksheet, parcel: Parcel, progress: Progress, *, keep: bool = True) -> None:
@@ -348,11 +364,11 @@ def _note_record(
     told = folded(dialect.picture_name(record.file_name)) if record.file_name else ""
     sheet.db.execute(
         "INSERT INTO records (entry, number, family, path, file_name, told, reference, sha256_said, size_said, taken, claims,"
-        " albums, troubles, edits, content) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        " albums, troubles, edits, content, refers) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             entry, number, family, record.path, record.file_name, told, record.reference, record.sha256, record.size,
             _taken(record.claims), encode_claims(record.claims), json.dumps(record.albums), json.dumps(record.troubles),
-            record.edits, packet,
+            record.edits, packet, json.dumps(record.refers),
         ),
     )  # fmt: skip
 

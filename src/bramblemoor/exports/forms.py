@@ -2,11 +2,12 @@
 
 import html
 import re
-from datetime import datetime, timedelta, timezone
+from datetime import UTC, datetime, timedelta, timezone
 from typing import Any, Literal
 from urllib.parse import unquote
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from bramblemoor.frames.moments import Moment, moment_from_epoch, parse_offset
+from bramblemoor.frames.moments import Moment, moment_from_epoch, parse_moment, parse_offset
 
 Form = Literal[
     "text",
@@ -25,6 +26,9 @@ _YES = {"1", "true", "yes", "y", "on"}
 _NO = {"", "0", "false", "no", "n", "off", "none", "null"}
 _ISO = re.compile(
     r"(\d{4})-?(\d\d)-?(\d\d)[T ](\d\d):?(\d\d)(?::?(\d\d)(?:[.,](\d{1,9}))?)?\s*(Z|z|UTC|[+-]\d\d(?::?\d\d)?)?"
+)
+_OFFSET = re.compile(
+    r"(?i)((?:utc|gmt)\s*)?[+-](\d{1,2})(?::?(\d\d))?(?<![+-]\d{3})|(?:utc|gmt)\s*(\d{1,2})(?::(\d\d))?|z|utc|gmt"
 )
 _DEGREES = re.compile(
     r"""([NSEWnsew])?\s*([+-])?\s*(\d{1,3}(?:[.,]\d+)?)\s*[°d:\s]?\s*
@@ -58,6 +62,45 @@ def written(value: Any, form: Form, pattern: str = "", zone: str = "") -> str:
     elif form == "percent":
         value = unquote(value, errors="strict") if "%" in value else value
     return clean(value).strip()
+
+
+def with_zone(written: str, zone: Any) -> str:
+    """A moment's text with the time zone that a field of its own tells; as it is where that says nothing, or it has its own.
+
+    A zone is an offset ("+02:00", "+0200", "UTC+2", "Z"), a name of the time zone database, or a number: of hours up to 14, else of
+    minutes, or of seconds. Raises ValueError for anything else.
+    """
+    moment = parse_moment(written)
+    if moment is None or moment.offset is not None or zone is None or isinstance(zone, bool | dict | list):
+        return written
+    if not isinstance(zone, str | int | float) or not str(zone).strip():
+        return written
+    text = str(zone).strip()
+    clock = moment.local or moment.utc
+    assert clock is not None
+    offset = _offset(text, clock, is_utc=moment.local is None)
+    return str(Moment(local=clock if moment.local is not None else clock + timedelta(minutes=offset), offset=offset))
+
+
+def _offset(text: str, clock: datetime, *, is_utc: bool) -> int:
+    """Minutes from UTC of a zone as `with_zone` takes it, at a clock."""
+    match = _OFFSET.fullmatch(text)
+    if match:
+        minutes = int(match[2] or match[4] or 0) * 60 + int(match[3] or match[5] or 0)
+        return -minutes if "-" in text else minutes
+    if re.fullmatch(r"-?\d+(\.\d+)?", text):
+        value = float(text)
+        minutes = round(value * 60 if abs(value) <= 14 else value if abs(value) <= 14 * 60 else value / 60)
+        if abs(minutes) <= 14 * 60:
+            return minutes
+    else:
+        try:
+            there = ZoneInfo(text)
+            told = clock.replace(tzinfo=UTC).astimezone(there) if is_utc else clock.replace(tzinfo=there)
+            return int((told.utcoffset() or timedelta()).total_seconds() // 60)
+        except (ZoneInfoNotFoundError, ValueError, OSError):
+            pass
+    raise ValueError(f"{shown(text)} is no time zone")
 
 
 def _flag(value: Any) -> bool:

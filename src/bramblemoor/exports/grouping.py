@@ -4,6 +4,7 @@ The evidence, the most telling first: an identifier that a still and its clip ha
 the same moment, then the name. What points away from every original is a frame of its own.
 """
 
+import json
 import sqlite3
 from collections.abc import Iterator
 from itertools import groupby
@@ -33,10 +34,66 @@ _STILL_FIRST = ("image/heic", "image/heif", "image/x-raw", "image/dng", "image/j
 
 def group_frames(sheet: Worksheet) -> None:
     """Give every distinct content its frame, named by the entry of its original, and its role; fill `own`."""
-    rows = sheet.db.execute(_CONTENTS).fetchall()
+    referred = _by_reference(sheet)
+    rows = [row for row in sheet.db.execute(_CONTENTS).fetchall() if row["entry"] not in referred]
     for _, members in groupby(rows, key=lambda row: row["key"]):
         for original, others in _frames(sheet, list(members)):
             _enter(sheet, original, others)
+    for entry, (original_entry, role) in referred.items():
+        _note_own(sheet, entry, _own_records(sheet, entry, [original_entry]))
+        sheet.db.execute(
+            "UPDATE units SET role = ?, frame = (SELECT frame FROM units WHERE entry = ?) WHERE entry = ?",
+            (role, original_entry, entry),
+        )
+
+
+def _by_reference(sheet: Worksheet) -> dict[int, tuple[int, str]]:
+    """Edits and clips that records tell of: the unit of each, that of its original, and its role."""
+    db = sheet.db
+    found: dict[int, tuple[int, str]] = {}
+    for row in db.execute(
+        "SELECT r.id, refers, e.name FROM records r JOIN entries e ON e.id = r.entry WHERE refers != '[]' ORDER BY r.id"
+    ).fetchall():
+        mine = _unit_of_record(db, row["id"])
+        for what, name in json.loads(row["refers"]):
+            other = _unit_called(db, name, row["name"].rpartition("/")[0])
+            if mine is None or other is None or mine == other:
+                continue
+            edit, original = (mine, other) if what.endswith("_of") else (other, mine)
+            found[edit] = (original, "clip" if what.startswith("clip") else "rendition")
+    return {edit: (original, role) for edit, (original, role) in found.items() if original not in found}
+
+
+def _unit_of_record(db: sqlite3.Connection, record: int) -> int | None:
+    """The content that a record speaks of, where its best candidates are one."""
+    rows = db.execute(
+        "SELECT DISTINCT u.entry, c.how FROM candidates c JOIN entries p ON p.id = c.picture JOIN units u ON u.sha256 = p.sha256"
+        " WHERE c.record = ? ORDER BY c.how, c.rank LIMIT 2",
+        (record,),
+    ).fetchall()
+    return rows[0]["entry"] if len(rows) == 1 or (rows and rows[0]["how"] < rows[1]["how"]) else None
+
+
+def _unit_called(db: sqlite3.Connection, name: str, folder: str) -> int | None:
+    """The one content that goes by a name: a record's reference, an entry's path or its end, or the name that a record tells.
+
+    A bare name speaks first of what lies beside the document, in `folder`.
+    """
+    told = db.execute("SELECT id FROM records WHERE reference = ? AND reference != '' LIMIT 2", (name,)).fetchall()
+    if len(told) == 1:
+        return _unit_of_record(db, told[0]["id"])
+    for query in (
+        "SELECT DISTINCT u.entry FROM entries p JOIN units u ON u.sha256 = p.sha256 WHERE p.kind = 'picture'"
+        " AND p.name IN (?1, ?2 || '/' || ?1) ORDER BY p.name != ?1",
+        "SELECT DISTINCT u.entry FROM entries p JOIN units u ON u.sha256 = p.sha256 WHERE p.kind = 'picture'"
+        " AND p.base = bm_base(bm_folded(?1)) AND substr('/' || p.folded, -length(bm_folded(?1)) - 1) = '/' || bm_folded(?1)"
+        " AND ?2 NOT NULL",
+    ):
+        found = db.execute(query, (name, folder)).fetchmany(2)
+        if found:
+            return found[0]["entry"] if len(found) == 1 else None
+    told = db.execute("SELECT id FROM records WHERE told = bm_folded(?) LIMIT 2", (name,)).fetchall()
+    return _unit_of_record(db, told[0]["id"]) if len(told) == 1 else None
 
 
 def _frames(sheet: Worksheet, group: list[sqlite3.Row]) -> Iterator[tuple[sqlite3.Row, list[tuple[sqlite3.Row, str]]]]:
@@ -70,22 +127,24 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
     sharing = [one for one in originals if ids & set(one["content_ids"].split())]
     if len(sharing) == 1:
         return sharing[0]
-    own = _own_records(sheet, row, originals)
+    own = _own_records(sheet, row["entry"], [one["entry"] for one in originals])
     moments = {one["entry"]: _moment(sheet, row, own, one) for one in originals}
     best = min(originals, key=lambda one: (moments[one["entry"]], *_likeness(row, one)))
     moment = moments[best["entry"]]
     if moment == _CONTRADICTS or (own and moment != _AGREES):
         return None
-    sheet.db.executemany("INSERT OR IGNORE INTO own VALUES (?, ?)", [(row["entry"], record) for record, _ in own])
+    _note_own(sheet, row["entry"], own)
     return best
 
 
-def _own_records(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> list[tuple[int, str]]:
-    """The records that are meant for a file alone: (number, date that it tells)."""
+def _note_own(sheet: Worksheet, entry: int, own: list[tuple[int, str]]) -> None:
+    sheet.db.executemany("INSERT OR IGNORE INTO own VALUES (?, ?)", [(entry, record) for record, _ in own])
+
+
+def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[tuple[int, str]]:
+    """The records that are meant for a file alone, and for none of its possible originals: (number, date that it tells)."""
     marks = ", ".join("?" * len(originals))
-    found = sheet.db.execute(
-        _OWN.format(originals=marks), (row["entry"], _BY_NAME, *(one["entry"] for one in originals))
-    ).fetchall()
+    found = sheet.db.execute(_OWN.format(originals=marks), (entry, _BY_NAME, *originals)).fetchall()
     return [(one["record"], one["taken"]) for one in found]
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from bramblemoor.exports import forms
-from bramblemoor.exports.dialect import Dialect, FieldRule, PositionRule, RecordRules
+from bramblemoor.exports.dialect import REFERENCES, AlbumRules, Dialect, FieldRule, PositionRule, RecordRules
 from bramblemoor.exports.documents import ABSENT, BrokenDocument, Tree, csv_rows, json_tree, xml_tree
 from bramblemoor.frames.claims import Claim, written_position
 from bramblemoor.frames.xmp_model import BrokenXmp
@@ -16,7 +16,8 @@ from bramblemoor.frames.xmp_reading import has_edits, read_xmp
 class Record:
     """The claims of one record, how it names its picture ("" where it does not), and what was refused, as sentences.
 
-    `path` is an entry's name, or its end; `size` is in bytes, 0 where not told; `albums` are titles.
+    `path` is an entry's name, or its end; `size` is in bytes, 0 where not told; `albums` are titles. `refers` are (what, name): the
+    record is of an edit or a clip of what is called so ("edit_of", "clip_of"), or has such a one ("edits", "clips").
     """
 
     claims: tuple[Claim, ...] = ()
@@ -28,6 +29,7 @@ class Record:
     albums: tuple[str, ...] = ()
     troubles: tuple[str, ...] = ()
     edits: bool = False
+    refers: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -118,7 +120,19 @@ def _record(tree: Tree, rules: RecordRules) -> Record:
         size=int(size) if size.isdecimal() else 0,
         albums=tuple(albums),
         troubles=tuple(troubles),
+        refers=tuple((what, name) for what in REFERENCES for name in _names_at(tree, getattr(rules, what))),
     )
+
+
+def _names_at(tree: Tree, place: str) -> list[str]:
+    """References, paths or file names that stand at a place."""
+    found = tree.find(place) if place else ABSENT
+    listed = found if isinstance(found, list) else [found]
+    return [
+        forms.clean(str(one)).strip()
+        for one in listed
+        if isinstance(one, str | int) and not isinstance(one, bool) and one != ""
+    ]
 
 
 def values_of(tree: Tree, rule: FieldRule) -> tuple[list[str], list[str]]:
@@ -131,6 +145,8 @@ def values_of(tree: Tree, rule: FieldRule) -> tuple[list[str], list[str]]:
                 continue
             try:
                 value = _written(member, rule)
+                if value and rule.zone_at:
+                    value = forms.with_zone(value, tree.find(rule.zone_at))
             except (ValueError, OverflowError) as error:
                 refused.append(str(error))
                 continue
@@ -149,12 +165,13 @@ def _written(member: Any, rule: FieldRule) -> str:
 
 
 def _members(tree: Tree, place: str, rule: FieldRule, refused: list[str]) -> list[Any]:
+    if rule.each:
+        try:
+            return [item.find(rule.each) for item in tree.members(place)]
+        except ValueError as error:
+            refused.append(str(error))
+            return []
     found = tree.find(place)
-    if rule.each and found is not ABSENT and found is not None and found != "":
-        inner = [tree.inside(item) for item in (found if isinstance(found, list) else [found])]
-        if not any(inner) and found != []:
-            refused.append(f"a list was expected, not {forms.kind_of(found)}")
-        return [item.find(rule.each) for item in inner if item is not None]
     if rule.separator and isinstance(found, str):
         return [part.strip() for part in found.split(rule.separator)]
     return found if isinstance(found, list) else [found]
@@ -196,17 +213,60 @@ def read_albums(content: bytes, dialect: Dialect) -> Iterator[AlbumReading]:
     rules = dialect.album
     if rules is None:
         return
+    if rules.format == "csv":
+        yield from _albums_in_rows(content, rules)
+        return
     root: Tree = json_tree(content) if rules.format == "json" else xml_tree(content, rules.namespaces)
     for tree in root.each(rules.items) if rules.items else [root]:
-        title = _key(tree, rules.title)
+        title = _text(tree, rules.title, rules.form)
         if not title:
             raise BrokenDocument("it tells no title")
-        order = tree.find(rules.order) if rules.order else []
-        listed = order if isinstance(order, list) else [] if order is ABSENT else [order]
-        if rules.each:
-            inner = [tree.inside(item) for item in listed]
-            listed = [item.find(rules.each) for item in inner if item is not None]
-        members = tuple(forms.clean(str(item)) for item in listed if item is not ABSENT and item is not None)
         yield AlbumReading(
-            title, _key(tree, rules.description), _key(tree, rules.reference), members, _key(tree, rules.cover)
+            title,
+            _text(tree, rules.description, rules.form),
+            _key(tree, rules.reference),
+            _order(tree, rules),
+            _key(tree, rules.cover),
         )
+
+
+def _albums_in_rows(content: bytes, rules: AlbumRules) -> Iterator[AlbumReading]:
+    """Albums of which each row tells one member, or all of them; rows of one reference, or one title, are of one album."""
+    found: dict[str, AlbumReading] = {}
+    for tree in csv_rows(content, rules.separator):
+        title = _text(tree, rules.title, rules.form)
+        if not title:
+            continue
+        reference = _key(tree, rules.reference)
+        one = found.get(reference or title, AlbumReading(title, reference=reference))
+        found[reference or title] = replace(
+            one, order=one.order + _order(tree, rules), cover=one.cover or _key(tree, rules.cover),
+            description=one.description or _text(tree, rules.description, rules.form),
+        )  # fmt: skip
+    yield from found.values()
+
+
+def _order(tree: Tree, rules: AlbumRules) -> tuple[str, ...]:
+    """How the members of an album are named."""
+    if not rules.order:
+        return ()
+    if rules.each:
+        try:
+            listed = [item.find(rules.each) for item in tree.members(rules.order)]
+        except ValueError as error:
+            raise BrokenDocument(str(error)) from None
+    else:
+        order = tree.find(rules.order)
+        listed = order if isinstance(order, list) else [order]
+    if rules.order_separator:
+        listed = [part.strip() for one in listed if isinstance(one, str) for part in one.split(rules.order_separator)]
+    return tuple(forms.clean(str(item)) for item in listed if item is not ABSENT and item is not None and item != "")
+
+
+def _text(tree: Tree, place: str, form: forms.Form) -> str:
+    """A text, unescaped; as it stands where it cannot be."""
+    found = _key(tree, place)
+    try:
+        return forms.written(found, form) if found else ""
+    except ValueError:
+        return found

@@ -1,6 +1,6 @@
 """Templates of file names in dialects: how a sidecar's name comes from its picture's. docs/dialects.md tells the language.
 
-`{stem + '-facts' | replace '.' '_' | cut 46 characters}{counter}.json`: words and quoted texts joined by `+`, then steps.
+`{stem + '-facts' | replace '.' '_' | cut 30 bytes}{counter}.txt`: words and quoted texts joined by `+`, then steps.
 """
 
 import html
@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from urllib.parse import quote
 
-WORDS = ("folder", "parent", "stem", "ending", "name", "suffix", "counter")
+WORDS = ("folder", "parent", "stem", "ending", "name", "suffix", "counter", "number", "position")
 _TOKEN = re.compile(r"\s*(?:'([^']*)'|([A-Za-z]+)|(\d+)|([+|]))")
 _UNITS = ("characters", "bytes", "units")
 _PLAIN_STEPS = ("lower", "upper", "html", "percent", "composed", "decomposed")
@@ -30,6 +30,8 @@ class _Step:
             return text.replace(self.arguments[0], self.arguments[1])
         if self.name == "cut":
             return cut(text, int(self.arguments[0]), self.arguments[1])
+        if self.name == "pad":
+            return text.rjust(int(self.arguments[0]), "0")
         return _PLAIN[self.name](text)
 
 
@@ -74,10 +76,13 @@ class Template:
     def render(self, words: Mapping[str, str]) -> str:
         return "".join(piece.render(words) for piece in self._pieces)
 
+    def has_word(self, word: str) -> bool:
+        return any((True, word) in piece.terms for piece in self._pieces)
+
     def parser(self, suffixes: Iterable[str], counter: str) -> re.Pattern[str]:
         """A pattern that takes a name apart into the groups stem, suffix, counter (with its digits in n) and ending.
 
-        `counter` is written like "({n})", and "" where the service has none. Steps play no part in it.
+        `counter` is written like "~{n}", and "" where the service has none. Steps play no part in it.
         """
         groups = {
             "stem": "(?P<stem>.+?)",
@@ -131,11 +136,13 @@ def _step(tokens: list[tuple[str, str]], source: str) -> _Step:
         return _Step(name, arguments)
     if name == "cut" and kinds == ["number", "word"] and arguments[1] in _UNITS:
         return _Step(name, arguments)
+    if name == "pad" and kinds == ["number"] and int(arguments[0]) <= 20:
+        return _Step(name, arguments)
     if name in _PLAIN_STEPS and not kinds:
         return _Step(name)
     raise BadTemplate(
         f"in {{{source}}}, the step {' '.join(value for _, value in tokens)!r} was not understood; steps are"
-        f" replace 'a' 'b', cut N characters|bytes|units, {', '.join(_PLAIN_STEPS)}"
+        f" replace 'a' 'b', cut N characters|bytes|units, pad N, {', '.join(_PLAIN_STEPS)}"
     )
 
 

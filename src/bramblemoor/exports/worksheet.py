@@ -52,7 +52,8 @@ CREATE TABLE records (
     scope TEXT NOT NULL DEFAULT '',                     -- the folder that a bare name speaks of; '' for all of them
     claims TEXT NOT NULL, albums TEXT NOT NULL, troubles TEXT NOT NULL,
     edits INTEGER NOT NULL DEFAULT 0,
-    content BLOB                                        -- of XMP packets
+    content BLOB,                                       -- of XMP packets
+    refers TEXT NOT NULL DEFAULT '[]'                   -- to what it is an edit or clip of, or has as such
 );
 CREATE INDEX records_entry ON records (entry);
 CREATE INDEX records_told ON records (told);
