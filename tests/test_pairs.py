@@ -306,3 +306,64 @@ def _with_identifier(film: bytes, ident: bytes) -> bytes:
     meta = box(b"meta", box(b"hdlr", b"\0" * 8 + b"mdta" + b"\0" * 13) + keys + values)
     at_movie = film.index(b"moov") - 4
     return film[:at_movie] + box(b"moov", film[at_movie + 8 :] + meta)
+
+
+def test_parts_that_are_not_here_may_come_later(shell: Shell) -> None:
+    parts = [
+        {f"p/{n}.jpg": jpeg(n, Y2019), f"p/{n}.jpg.card.json": card(f"{n}.jpg", f"no {n}", Y2019)} for n in range(1, 4)
+    ]
+    parts[0]["p/2.jpg.card.json"] = parts[1].pop("p/2.jpg.card.json")
+    unpack(shell, CARDS, *parts, order="w")
+    export, place = shell.folder / "export-w", Shell(shell.folder / "other")
+    place.folder.mkdir()
+    (export / "w-2.zip").rename(shell.folder / "w-2.zip")
+    place("new", "library")
+    command = ["unpack", "--from", export, "--dialect", shell.folder / "mini.toml", "--library", "library", "--json"]
+    assert "or file what is here: --without 2" in place(*command, code=3).err
+    assert "Part 3 is here" in place(*command, "--without", "2", "--without", "3", code=2).err
+    receipt = place(*command, "--without", "2", code=1).json
+    assert receipt["balanced"] and [(one["name"], "not here" in one["reason"]) for one in receipt["left_out"]] == [
+        ("2.jpg", True), ("part 2", True)
+    ]  # fmt: skip
+    (shell.folder / "w-2.zip").rename(export / "w-2.zip")
+    whole = place(*command).json
+    assert (
+        whole["left_out"] == []
+        and titles(place) == titles(shell)
+        and whole["about"]["order"] == receipt["about"]["order"]
+    )
+
+
+def test_a_second_export_of_one_name_keeps_the_first_ones_delivered_data(shell: Shell) -> None:
+    """And a name with a slash is kept as it was, and each new name says why."""
+    true = "half / half.jpg"
+    first = unpack(
+        shell, INDEX, {"p/half _ half.jpg": A, "index.json": index(line("one", Y2019, p="p/half _ half.jpg", n=true))}
+    )
+    again = unpack_folder(shell)
+    (shell.folder / "export-x").rename(shell.folder / "export-first")
+    second = unpack(shell, INDEX, {"p/con.jpg": B, "p/con~1.jpg": jpeg(30, Y2018), "index.json": index(
+        line("two", Y2018, p="p/con.jpg"), line("three", Y2018, p="p/con~1.jpg", n="con.jpg"))})  # fmt: skip
+    assert again["about"]["order"] == first["about"]["order"] == "x" and second["about"]["order"].startswith("x-")
+    assert len(list((shell.folder / "library/delivered/mini").iterdir())) == 2
+    shown = shell("show", "half _ half.jpg", "--library", "library", "--json").json
+    assert [file["former_name"] for file in shown["files"] if file["role"] == "original"] == [true]
+    why = {one["name"].rpartition("/")[2]: one["what"] for one in second["findings"] if "came as" in one["what"]}
+    assert why["_con.jpg"].endswith("; that name does not work on every drive")
+    assert why["_con-2.jpg"].endswith("every drive, and the nearest one was taken")
+
+
+def unpack_folder(shell: Shell) -> dict[str, Any]:
+    done = shell("unpack", "--from", "export-x", "--dialect", "mini.toml", "--library", "library", "--json")
+    receipt: dict[str, Any] = json.loads(done.out)
+    return receipt
+
+
+def test_a_path_may_begin_where_one_is(shell: Shell) -> None:
+    unpack(shell, INDEX, {"p/A.jpg": A, "index.json": index(line("a", Y2019, p="p/A.jpg"))})
+    place = next((shell.folder / "library").rglob("A.jpg"))
+    for cwd, name in ((place.parent, "A.jpg"), (place.parent, "./A.jpg"), (shell.folder, place.relative_to(shell.folder)),
+                      (shell.folder, place), (place.parent, "../2019-07/A.jpg.xmp")):  # fmt: skip
+        library = shell.folder / "library"
+        assert shell("show", name, "--library", library, "--json", cwd=cwd).json["believed"]["title"] == "a", name
+    shell("tell", place.relative_to(shell.folder), "--title", "b", "--library", "library")

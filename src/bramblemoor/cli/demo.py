@@ -154,7 +154,7 @@ class _Tour:
             "In fact Bramblemoor ships with a finished dialect for it. Pictures of which the original is here are recognised"
             " as smaller copies; both are kept."
         )
-        self._bramblemoor("unpack", expect=1)
+        self._bramblemoor("unpack")
         copy = min((self.root / "library/pictures/2024").rglob("??????????.jpg"))
         self._say(
             "Who says what of such a copy, and what is believed; then our own word, which stands above all others."

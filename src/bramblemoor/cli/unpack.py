@@ -1,5 +1,6 @@
 """unpack."""
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -8,6 +9,7 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, plain_name, single
 from bramblemoor.cli.receipts import finish
+from bramblemoor.errors import WrongUse
 from bramblemoor.library.home import Library
 
 if TYPE_CHECKING:
@@ -35,6 +37,13 @@ def unpack(
     service: Annotated[
         str, typer.Option(help="With --from: the service they came from; the dialect's name if not given.")
     ] = "",
+    without: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="PART",
+            help="File what is here although this part is not, by number or name; unpack again when it is.",
+        ),
+    ] = None,
     remove_parts: Annotated[
         bool, typer.Option("--remove-parts", help="Remove collected parts once the books balance.")
     ] = False,
@@ -44,6 +53,7 @@ def unpack(
     """File the pictures of an export by date, with titles, captions, people, locations and albums. All parts as one."""
     from bramblemoor.exports.dialect import load_dialect
     from bramblemoor.exports.parcel import guess_dialect, parcel_at
+    from bramblemoor.exports.unpack import apart
     from bramblemoor.exports.unpack import unpack as file_parcel
     from bramblemoor.services.book import order_named, orders
 
@@ -52,19 +62,21 @@ def unpack(
         if folder is not None:
             known = load_dialect(dialect, library.dialects) if dialect else guess_dialect(folder)
             name = plain_name("service", service or known.name)
-            parcel = parcel_at(
-                folder, name, known, lambda order: library.incoming(name, plain_name("order", order)), order or ""
-            )
+
+            def work(order: str) -> Path:
+                return library.incoming(name, plain_name("order", order))
+
+            parcel = apart(library, parcel_at(folder, name, known, work, order or "", without or ()), work)
         else:
             waiting = {known.state for known in orders(library)} & {"collected", "ready", "preparing", "asked"}
             chosen = order_named(library, order, ("collected", "ready") if waiting else ("unpacked",))
             if chosen.state == "unpacked":
                 say.line(f"{chosen.id} was unpacked already. Its account: bramblemoor receipt --list.")
                 return
-            parcel = _collected_parcel(library, chosen)
+            parcel = _collected_parcel(library, chosen, without or ())
         with say.meter() as progress:
             receipt = file_parcel(library, parcel, progress)
-        if receipt.balanced and folder is None and remove_parts:
+        if receipt.balanced and folder is None and remove_parts and not parcel.without:
             remove_collected(parcel)
     if not json and receipt.balanced:
         _say_where(library, parcel, kept=folder is None and not remove_parts)
@@ -85,7 +97,9 @@ def unpack_order(library: Library, chosen: "KnownOrder") -> "Receipt":
 
 def to_see_to(receipt: "Receipt") -> bool:
     """Whether something of an unpacking needs attention: a frame that did not come, or a finding that somebody must judge."""
-    return any(left.amount.frames for left in receipt.left_out) or any(one.attention for one in receipt.findings)
+    return any(left.amount.frames or not left.amount.files for left in receipt.left_out) or any(
+        one.attention for one in receipt.findings
+    )
 
 
 def remove_collected(parcel: "Parcel") -> None:
@@ -94,8 +108,8 @@ def remove_collected(parcel: "Parcel") -> None:
     parcel.work.rmdir()
 
 
-def _collected_parcel(library: Library, chosen: "KnownOrder") -> "Parcel":
-    """The parcel of an order, once every part is here and sound. Raises PartsAmiss naming those that are not."""
+def _collected_parcel(library: Library, chosen: "KnownOrder", without: Sequence[str] = ()) -> "Parcel":
+    """The parcel of an order, once every part but those `without` is here and sound. Raises PartsAmiss naming those that are not."""
     from bramblemoor.errors import PartsAmiss
     from bramblemoor.exports.dialect import load_dialect
     from bramblemoor.exports.parcel import Parcel, require_sound
@@ -105,7 +119,14 @@ def _collected_parcel(library: Library, chosen: "KnownOrder") -> "Parcel":
     if not chosen.parts:
         raise PartsAmiss(f"No part of {chosen.id} was collected yet.", "Fetch them: bramblemoor collect.")
     work = library.incoming(chosen.service, chosen.id)
-    require_sound([(part.name, part_is_sound(library, chosen.id, part, work / part.name)) for part in chosen.parts])
+    left_out = [part for part in chosen.parts if {part.name, str(part.number)} & set(without)]
+    parts = [part for part in chosen.parts if part not in left_out]
+    if len(left_out) < len(without) or not parts:
+        raise WrongUse(
+            f"{chosen.id} has no such part to leave out, or no other.",
+            f"It has: {', '.join(part.name for part in chosen.parts)}.",
+        )
+    require_sound([(part.name, part_is_sound(library, chosen.id, part, work / part.name)) for part in parts])
     held = chosen.statement
     left = [album.title for album in held.albums if not album.ordered]
     scope = f"{held.frames:,} of the account's {held.account_frames:,} frames were ordered"
@@ -115,11 +136,12 @@ def _collected_parcel(library: Library, chosen: "KnownOrder") -> "Parcel":
         service=chosen.service,
         order=chosen.id,
         dialect=load_dialect(service_named(library, chosen.service).dialect, library.dialects),
-        parts=tuple(work / part.name for part in chosen.parts),
+        parts=tuple(work / part.name for part in parts),
         work=work,
         frames_said=held.frames,
         about=(("ordered", scope),),
-        is_whole=held.frames == held.account_frames,
+        is_whole=held.frames == held.account_frames and not left_out,
+        without=tuple(part.name for part in left_out),
     )
 
 

@@ -11,6 +11,7 @@ from bramblemoor.frames.claims import believe
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.catalogue import claims_of
 from bramblemoor.library.home import Library
+from bramblemoor.library.names import safe_name
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, next_number, stamp
 
 
@@ -28,7 +29,10 @@ def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
         frames = sheet.db.execute("SELECT count(DISTINCT frame) FROM units").fetchone()[0] + len(lone)
     vanished: list[Finding] = []
     new, before = _kept(sheet, library, vanished)
-    left_out = [LeftOut(one.name, _NO_PICTURE, Amount(frames=1)) for one in lone]
+    left_out = [LeftOut(one.name, _MAY_BE_THERE if parcel.without else _NO_PICTURE, Amount(frames=1)) for one in lone]
+    if parcel.without:
+        gap = max(0, frames - sheet.db.execute("SELECT count(DISTINCT frame) FROM units").fetchone()[0] - len(lone))
+        left_out.append(LeftOut(", ".join(parcel.without), _NOT_HERE, Amount(frames=gap)))
     left_out += _stored_once(sheet)
     kept = [
         Kept("new in the library", new),
@@ -116,6 +120,8 @@ def _about(sheet: Worksheet, parcel: Parcel, library: Library) -> dict[str, str]
 
 
 _NO_PICTURE = "the service tells of it, but no picture came; what it tells is kept in delivered/"
+_MAY_BE_THERE = "the service tells of it; its picture may be in a part that is not here"
+_NOT_HERE = "it is not here, and what it holds is missing: unpack again when it is"
 _MOST_NAMED = 500
 _PICTURES = "role IN ('original', 'rendition', 'clip', 'twin')"
 _FOUND = f"""
@@ -199,7 +205,7 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
             what = "it is empty" if row["size"] == 0 else "no picture that Bramblemoor can recognise"
             yield Finding(name, f"{what}; kept as it came", attention=True)
         if row["former_name"]:
-            yield Finding(name, f"came as {row['former_name']}; that name was taken or does not work on every drive")
+            yield Finding(name, f"came as {row['former_name']}; {_why_renamed(row['former_name'], name)}")
     for year, count in library.db.execute(
         "SELECT year, count(*) FROM frames JOIN bound USING (year) WHERE arrived = ? GROUP BY year", (parcel.order,)
     ):
@@ -219,6 +225,15 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
                 yield Finding(name, "a reduced copy: no original of it came", attention=True)
         for conflict in believe(claims_of(library.db, row["id"])).conflicts:
             yield Finding(name, conflict, attention=True)
+
+
+def _why_renamed(former: str, path: str) -> str:
+    """Why a file is not called what it was: its name was taken, or some file system would refuse it."""
+    safe, name = safe_name(former), path.rpartition("/")[2]
+    if safe == former:
+        return "that name was taken"
+    refused = "that name does not work on every drive"
+    return refused if name == safe else f"{refused}, and the nearest one was taken"
 
 
 def _lost_edits(sheet: Worksheet) -> Iterator[Finding]:

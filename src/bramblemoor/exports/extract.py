@@ -19,7 +19,7 @@ from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.documents import MOST_BYTES, BrokenDocument
 from bramblemoor.exports.parcel import Parcel, nearest_names
 from bramblemoor.exports.records import Record, parts_listed, read_albums, read_records, read_sidecar
-from bramblemoor.exports.templates import folded
+from bramblemoor.exports.templates import folded, last_step
 from bramblemoor.exports.worksheet import Worksheet, content_key
 from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.reading import PictureReading, read_picture
@@ -140,7 +140,7 @@ def _require_listed_parts(sheet: Worksheet, parcel: Parcel) -> None:
         missing = listed[len(here) :]
     else:
         missing = [name for name in listed if name.rpartition("/")[2] not in here]
-    if missing and not any(path.is_dir() for path in parcel.parts):
+    if missing and not parcel.without and not any(path.is_dir() for path in parcel.parts):
         raise PartsAmiss(
             f"The index of the export lists {len(listed)} parts; not here: {', '.join(missing[:20])}.",
             "Nothing was unpacked; fetch the rest and try again.",
@@ -361,7 +361,7 @@ def _note_document(sheet: Worksheet, row: Row, content: bytes, dialect: Dialect)
 def _note_record(
     sheet: Worksheet, entry: int, number: int, record: Record, family: str, dialect: Dialect, packet: bytes | None
 ) -> None:
-    told = folded(dialect.picture_name(record.file_name)) if record.file_name else ""
+    told = folded(dialect.picture_name(last_step(record.file_name))) if record.file_name else ""
     sheet.db.execute(
         "INSERT INTO records (entry, number, family, path, file_name, told, reference, sha256_said, size_said, taken, claims,"
         " albums, troubles, edits, content, refers) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",

@@ -9,7 +9,7 @@ import sqlite3
 from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
-from bramblemoor.exports.templates import folded
+from bramblemoor.exports.templates import folded, loose
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import infer_offset, parse_moment
 from bramblemoor.frames.sniff import is_picture_ending, same_ending
@@ -100,7 +100,7 @@ def find_candidates(sheet: Worksheet) -> None:
     db.create_function("bm_stem", 1, stem_of, deterministic=True)
     db.create_function("bm_base", 1, lambda path: path.rpartition("/")[2], deterministic=True)
     db.create_function("bm_folded", 1, folded, deterministic=True)
-    db.create_function("bm_loose", 1, _loose, deterministic=True)
+    db.create_function("bm_loose", 1, loose, deterministic=True)
     _scopes(db)
     db.execute(
         "CREATE TEMP TABLE candidates (picture INTEGER, record INTEGER, how INTEGER, rank INTEGER, family TEXT,"
@@ -153,11 +153,6 @@ def _scopes(db: sqlite3.Connection) -> None:
 def stem_of(name: str) -> str:
     stem, _, ending = name.rpartition(".")
     return stem if stem and "/" not in ending else name
-
-
-def _loose(name: str) -> str:
-    """What is left of a name whatever a service put in place of signs."""
-    return "".join(filter(str.isalnum, name))
 
 
 def _weigh(sheet: Worksheet, family: str, *, needs_proof: bool) -> None:
@@ -220,7 +215,7 @@ _COMPETING = f"""
     SELECT c.*, p.name AS entry, p.sha256, p.size, p.ending, p.taken AS shot, r.sha256_said, r.size_said, r.told, r.path, r.taken,
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
     EXISTS (SELECT 1 FROM called WHERE picture = p.id
-        AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) = bm_loose(r.told))) AS named,
+        AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
     instr(s.base, p.base) AS whole,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {_BARE}) AS pictures_called,
     (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,

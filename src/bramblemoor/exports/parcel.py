@@ -1,7 +1,8 @@
 """A parcel: all the parts of one order, and whether they are complete and sound."""
 
+import hashlib
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,12 +17,16 @@ _AGAIN = re.compile(r"(?: ?\(\d+\)| ?-? [Cc]opy(?: ?\(?\d+\)?)?)(?=(?:\.\w+)+$)"
 _NEAREST = 3
 
 
+_ENDS = 256 << 10
+
+
 @dataclass(frozen=True)
 class Parcel:
     """Parts in order: archives, or folders that were unpacked by hand.
 
     `frames_said` is how many frames the service said it would hold, None where nobody said; `twice` are files that hold
-    the same as a part. `is_whole` says that it is to hold everything that the service has.
+    the same as a part. `is_whole` says that it is to hold everything that the service has; `without` names the parts that are not here, and are known
+    not to be.
     """
 
     service: str
@@ -33,6 +38,26 @@ class Parcel:
     about: tuple[tuple[str, str], ...] = ()
     twice: tuple[Path, ...] = ()
     is_whole: bool = True
+    without: tuple[str, ...] = ()
+
+    @property
+    def marks(self) -> dict[str, str]:
+        """What tells this export from another whose parts have the same names: of each part a digest of its size, ends or listing."""
+        return {part.name: _mark(part) for part in self.parts}
+
+
+def _mark(part: Path) -> str:
+    digest = hashlib.sha256()
+    if part.is_dir():
+        for entry in FolderPart(part).entries():
+            digest.update(f"{entry.name}\0{entry.size}\0".encode())
+    else:
+        with part.open("rb") as file:
+            size = part.stat().st_size
+            digest.update(f"{size}\0".encode() + file.read(_ENDS))
+            file.seek(max(0, size - _ENDS))  # where a ZIP tells the checksums of all its entries
+            digest.update(file.read(_ENDS))
+    return digest.hexdigest()[:16]
 
 
 def require_sound(parts: list[tuple[str, bool]]) -> None:
@@ -45,16 +70,23 @@ def require_sound(parts: list[tuple[str, bool]]) -> None:
         )
 
 
-def parcel_at(path: Path, service: str, dialect: Dialect, work: Callable[[str], Path], order: str = "") -> Parcel:
+def parcel_at(
+    path: Path,
+    service: str,
+    dialect: Dialect,
+    work: Callable[[str], Path],
+    order: str = "",
+    without: Collection[str] = (),
+) -> Parcel:
     """A parcel fetched by other means: a folder of parts, one archive, or what somebody unpacked by hand.
 
-    `order` chooses one of several whose parts lie mixed. Raises WrongUse where no part is there, PartsAmiss where one is
-    missing.
+    `order` chooses one of several whose parts lie mixed; `without` names parts, by number or file name, that are not to be waited for.
+    Raises WrongUse where no part is there, or all that `without` names are, PartsAmiss where another one is missing.
     """
     if path.is_file():
         match = _match(dialect, path.name)
         total = (match.groupdict().get("total") or "1") if match else "1"
-        if match and int(total) > 1:
+        if match and int(total) > 1 and not without:
             raise WrongUse(
                 f"{path.name} is part {match['number']} of {total}: unpacking makes sense with all of them.",
                 "Name the folder that holds them.",
@@ -81,8 +113,10 @@ def parcel_at(path: Path, service: str, dialect: Dialect, work: Callable[[str], 
     if not orders:
         return _unpacked_by_hand(path, service, dialect, work)
     chosen = order or next(iter(orders))
-    parts, twice = _numbered(path, orders[chosen])
-    return Parcel(service, safe_name(chosen), dialect, tuple(parts), work(safe_name(chosen)), twice=tuple(twice))
+    parts, twice, lacking = _numbered(path, orders[chosen], without)
+    return Parcel(
+        service, safe_name(chosen), dialect, tuple(parts), work(safe_name(chosen)), twice=tuple(twice), without=lacking
+    )
 
 
 def guess_dialect(path: Path) -> Dialect:
@@ -106,8 +140,13 @@ def _match(dialect: Dialect, name: str) -> re.Match[str] | None:
     return dialect.part_pattern.fullmatch(name) or dialect.part_pattern.fullmatch(_AGAIN.sub("", name))
 
 
-def _numbered(folder: Path, found: list[tuple[Path, re.Match[str]]]) -> tuple[list[Path], list[Path]]:
-    """Parts in order, and files that repeat one. Raises PartsAmiss where numbers are missing or contradict each other."""
+def _numbered(
+    folder: Path, found: list[tuple[Path, re.Match[str]]], without: Collection[str]
+) -> tuple[list[Path], list[Path], tuple[str, ...]]:
+    """Parts in order, files that repeat one, and the numbers that are missing and may be.
+
+    Raises PartsAmiss where others are missing, or numbers contradict each other.
+    """
     numbered = bool(found[0][1].groupdict().get("number"))
     parts: dict[int | str, Path] = {}
     twice = []
@@ -123,7 +162,7 @@ def _numbered(folder: Path, found: list[tuple[Path, re.Match[str]]]) -> tuple[li
                 "Nothing was unpacked; remove the one that is wrong.",
             )
     if not numbered:
-        return sorted(parts.values()), twice
+        return sorted(parts.values()), twice, ()
     by_number = {int(key): file for key, file in parts.items()}
     totals = {int(match["total"]) for _, match in found if match.groupdict().get("total")}
     if len(totals) > 1:
@@ -133,13 +172,20 @@ def _numbered(folder: Path, found: list[tuple[Path, re.Match[str]]]) -> tuple[li
         )
     first = min(by_number) if not totals and 0 in by_number else 1
     last = totals.pop() if totals else max(by_number)
-    missing = [str(number) for number in range(first, last + 1) if number not in by_number]
+    given = {int(digits[-1]) for name in without if (digits := re.findall(r"\d+", name.partition(".")[0]))}
+    here = sorted(given & by_number.keys())
+    if here:
+        raise WrongUse(f"Part {here[0]} is here: {by_number[here[0]].name}.", "Leave it out of --without.")
+    lacking = [number for number in range(first, max(last, *given, first) + 1) if number not in by_number]
+    missing = [str(number) for number in lacking if number not in given]
     if missing:
         raise PartsAmiss(
             f"Of {last - first + 1} parts, {', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not in {folder}.",
-            "Nothing was unpacked; fetch the rest and try again.",
+            "Nothing was unpacked; fetch the rest and try again, or file what is here: "
+            + " ".join(f"--without {number}" for number in missing[:5])
+            + ".",
         )
-    return [by_number[number] for number in sorted(by_number)], twice
+    return [by_number[number] for number in sorted(by_number)], twice, tuple(f"part {number}" for number in lacking)
 
 
 def _unpacked_by_hand(path: Path, service: str, dialect: Dialect, work: Callable[[str], Path]) -> Parcel:

@@ -8,6 +8,7 @@ from bramblemoor.exports.extract import decode_claims
 from bramblemoor.exports.grouping import group_frames
 from bramblemoor.exports.pairing import find_candidates, pair
 from bramblemoor.exports.parcel import Parcel
+from bramblemoor.exports.templates import true_name
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import Claim, Facts, believe
 from bramblemoor.frames.moments import moment_in_name
@@ -146,7 +147,8 @@ def _place_frame(sheet: Worksheet, parcel: Parcel, library: Library, frame: int)
         beside = library.db.execute("SELECT folder, name FROM frames WHERE id = ?", (known,)).fetchone()
     records = records_of(sheet, frame)
     facts = believe([*own_claims(sheet, frame), *(claim for one in records for claim in decode_claims(one["claims"]))])
-    told = next((record["file_name"] for record in records if record["file_name"] and not record["is_own"]), "")
+    named = next((record["file_name"] for record in records if record["file_name"] and not record["is_own"]), "")
+    told = true_name(named, group[0]["name"].rpartition("/")[2]) if named else ""
     by_folder: dict[str, list[sqlite3.Row]] = {}
     for row in group:
         if row["here"] is not None:

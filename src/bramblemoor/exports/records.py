@@ -114,7 +114,7 @@ def _record(tree: Tree, rules: RecordRules) -> Record:
     return Record(
         claims=tuple(claims),
         path=_key(tree, rules.path).lstrip("/").removeprefix("./"),
-        file_name=_key(tree, rules.file_name).replace("\\", "/").rpartition("/")[2],
+        file_name=_key(tree, rules.file_name),
         reference=_key(tree, rules.reference),
         sha256=_key(tree, rules.sha256).lower(),
         size=int(size) if size.isdecimal() else 0,

@@ -162,3 +162,21 @@ def folded(name: str) -> str:
     plain = html.unescape(unicodedata.normalize("NFC", name)).replace("�", "").replace("?", "")
     plain = unicodedata.normalize("NFC", unicodedata.normalize("NFC", plain).casefold())
     return "/".join(step.rstrip(". ") for step in plain.split("/"))
+
+
+def last_step(told: str) -> str:
+    """The name at the end of what a record tells, which may be a path of some computer."""
+    return told.replace("\\", "/").rpartition("/")[2]
+
+
+def loose(name: str) -> str:
+    """What is left of a name whatever a service put in place of signs."""
+    return "".join(filter(str.isalnum, name))
+
+
+def true_name(told: str, delivered: str) -> str:
+    """The name that a record tells: its last step, but where slashes are part of the name itself, as the delivered name shows."""
+    last = last_step(told)
+    if last != told and loose(told) == loose(delivered) != loose(last):
+        return told
+    return last

@@ -1,11 +1,13 @@
 """Unpacking a parcel into the library: check everything, stage, plan, put in place, enter, account."""
 
+import hashlib
 import json
 import os
 import re
 import shutil
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from bramblemoor.exports import worksheet as worksheets
@@ -57,9 +59,39 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
     sheet.discard()
     with library.ledger.changing() as db:
         db.execute("DELETE FROM meta WHERE key = ?", (mark,))
-        if receipt.balanced:
+        db.execute(
+            "INSERT OR REPLACE INTO meta VALUES (?, ?)",
+            (_export_mark(parcel), json.dumps(known_marks(library, parcel) | parcel.marks)),
+        )
+        if receipt.balanced and not parcel.without:
             db.execute("UPDATE orders SET state = 'unpacked' WHERE id = ?", (parcel.order,))
     return receipt
+
+
+def apart(library: Library, parcel: Parcel, work: Callable[[str], Path]) -> Parcel:
+    """The parcel under a name of its own, where another export that was unpacked had its name: told by what the parts hold.
+
+    `work` is the folder in which an order is worked on.
+    """
+    known, marks = known_marks(library, parcel), parcel.marks
+    shared = known.keys() & marks.keys()
+    delivered = library.root / "delivered" / parcel.service / parcel.order
+    if (not known and not delivered.exists()) or (shared and all(known[name] == marks[name] for name in shared)):
+        return parcel
+    digest = hashlib.sha256("".join(f"{name}\0{mark}\0" for name, mark in sorted(marks.items())).encode()).hexdigest()
+    order = f"{parcel.order}-{digest[:8]}"
+    return replace(parcel, order=order, work=work(order))
+
+
+def known_marks(library: Library, parcel: Parcel) -> dict[str, str]:
+    """The marks of the parts of an export that was unpacked under this name; none where none was."""
+    row = library.db.execute("SELECT value FROM meta WHERE key = ?", (_export_mark(parcel),)).fetchone()
+    found: dict[str, str] = json.loads(row["value"]) if row else {}
+    return found
+
+
+def _export_mark(parcel: Parcel) -> str:
+    return f"export {parcel.service} {parcel.order}"
 
 
 def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> list[Path]:
