@@ -3,6 +3,7 @@
 from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
+from shlex import quote
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -85,7 +86,9 @@ def draft(
     rows = [(one.toml.partition(" =")[0], f"{one.share:.0%}", one.example[:44], one.why) for one in made.proposals]
     say.table(("proposed for", "found in", "as in", "because"), rows, right=(1,))
     say.line()
-    say.line(f"Written to {out}. Read every line of it, then: bramblemoor dialect try {parcel} --dialect {out}")
+    say.line(
+        f"Written to {out}. Read every line of it, then: bramblemoor dialect try {quote(str(parcel))} --dialect {quote(str(out))}"
+    )
 
 
 @app.command("try")
@@ -109,6 +112,13 @@ def try_out(
         say.as_json({"dialect": known.name, "parcel": str(parcel)} | asdict(result))
     else:
         _print_trial(result, known.name, None if every else _MOST)
+        if _is_open(result):
+            say.line(
+                "Where that is as it should be, unpack it; else correct the dialect (docs/dialects.md) and try again."
+            )
+        else:
+            say.line("Everything found its place. Unpack it:")
+            say.line(f"  bramblemoor unpack --from {quote(str(parcel))} --dialect {quote(dialect)}")
     if _is_open(result):
         raise typer.Exit(1)
 
@@ -155,10 +165,6 @@ def _print_trial(result: "Trial", name: str, most: int | None) -> None:
             say.line(f"    {one.sidecar}")
             say.line(f"    {'; '.join(one.facts)[:200] or 'nothing was understood'}")
         say.line()
-    if not _is_open(result):
-        say.line("Everything found its place. Unpack it: bramblemoor unpack --from PARCEL --dialect " + name)
-    else:
-        say.line("Where that is as it should be, unpack it; else correct the dialect (docs/dialects.md) and try again.")
 
 
 def _with_candidates(one: "Lone") -> str:

@@ -3,6 +3,7 @@
 import re
 from collections.abc import Callable
 from pathlib import Path
+from shlex import quote
 from typing import Annotated, Literal
 
 import typer
@@ -45,7 +46,7 @@ def tell(
         ("taken", _moment(taken)), ("position", _position(position)),
         ("rating", None if rating is None else str(rating)),
         ("favourite", None if favourite is None else "yes" if favourite else ""),
-        *_named("keyword", keyword), *_named("person", person),
+        *_named(frame, "keyword", keyword), *_named(frame, "person", person),
     ]  # fmt: skip
     claims = [Claim(field, value.strip(), "you") for field, value in said if value is not None]
     if not claims:
@@ -54,7 +55,7 @@ def tell(
         )
     for word in (word for word in keyword or [] if word.startswith("-")):
         say.note(
-            f"The keyword {word!r} was added as it stands; to take one away: bramblemoor unsay FRAME --keyword TEXT."
+            f"The keyword {word!r} is added as it stands; to take one away: bramblemoor unsay {quote(frame)} --keyword {quote(word[1:])}"
         )
     _enter(
         frame, library_dir, json, lambda _: claims, [f"{claim.field}: {claim.value or 'nothing'}" for claim in claims]
@@ -74,7 +75,7 @@ def unsay(
 
     To say one again: tell. What others said is kept in the ledger. To take a title, caption or location away: tell, with an empty text.
     """
-    wanted = [*_named("keyword", keyword), *_named("person", person)]
+    wanted = [*_named(frame, "keyword", keyword), *_named(frame, "person", person)]
     if not wanted:
         raise WrongUse("Nothing was named.", "Name what to take away, as --keyword TEXT or --person NAME.")
 
@@ -92,13 +93,13 @@ def unsay(
     _enter(frame, library_dir, json, away, [f"{field}: no {value!r} any more" for field, value in wanted])
 
 
-def _named(field: Literal["keyword", "person"], values: list[str] | None) -> list[tuple[Field, str]]:
+def _named(frame: str, field: Literal["keyword", "person"], values: list[str] | None) -> list[tuple[Field, str]]:
     """Keywords or people as they were given. Raises WrongUse for an empty one."""
     found = [value.strip() for value in values or []]
     if "" in found:
         raise WrongUse(
             f"An empty {field} says nothing.",
-            f"Give it a text; to take one away: bramblemoor unsay FRAME --{field} {'TEXT' if field == 'keyword' else 'NAME'}.",
+            f"Give it a text; to take one away: bramblemoor unsay {quote(frame)} --{field} {'TEXT' if field == 'keyword' else 'NAME'}.",
         )
     return [(field, value) for value in found]
 

@@ -135,7 +135,7 @@ def _absent(known: KnownDepot) -> DepotTrouble:
     if not known.root.is_dir():
         return DepotTrouble(
             f"The depot {known.name} is not there: no folder {known.root}, and no attached drive carries it.",
-            "Plug its drive in; if it is somewhere else, tell where: bramblemoor depot add NAME FOLDER.",
+            f"Plug its drive in; if it is somewhere else, tell where: bramblemoor depot add {known.name} FOLDER.",
         )
     if not fits(known.root, DEPOT_MARK):
         return DepotTrouble(
@@ -145,7 +145,7 @@ def _absent(known: KnownDepot) -> DepotTrouble:
     if identity is None:
         return DepotTrouble(
             f"{known.root} is there, but the depot {known.name} is not in it: its drive may not be mounted.",
-            "Mount the drive, or tell where it is now: bramblemoor depot add NAME FOLDER.",
+            f"Mount the drive, or tell where it is now: bramblemoor depot add {known.name} FOLDER.",
         )
     return DepotTrouble(
         f"{known.root} holds another depot, {identity.name} ({identity.id[:8]}), not {known.name} ({known.id[:8]}).",

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Literal
 
 from bramblemoor.frames.moments import Moment, infer_offset, parse_moment
@@ -39,6 +39,7 @@ _RETELLERS = (*HAND, "service")
 """Who may say a thing anew: then the latest word counts."""
 TAKEN_AWAY: dict[Field, Field] = {"no_keyword": "keyword", "no_person": "person"}
 """The fields that take a value away again, and from which."""
+_SAME = 2  # seconds
 _DRIFT = 300  # seconds that one clock may be off another
 
 
@@ -174,11 +175,25 @@ def _compared(local: datetime, offset: int | None, other: Moment) -> tuple[str, 
 
 
 def _film_clock(moment: Moment, others: Sequence[tuple[Claim, Moment]]) -> tuple[Moment, list[str]]:
-    """A film's header should count in UTC (14496-12, 8.2.2), but many cameras write their local time there."""
+    """A film's header should count in UTC (14496-12, 8.2.2), but many cameras write their local time there.
+
+    What a service tells with an offset decides; so does the very same clock without a zone, which is local then.
+    """
     assert moment.utc is not None
     for claim, other in others:
-        if claim.source == "name" and other.local is not None and abs((other.local - moment.utc).total_seconds()) <= 2:
-            return Moment(local=moment.utc), ["taken: the film's clock should be UTC, but its name tells the same time"]
+        if claim.source not in ("name", "service") or other.local is None:
+            continue
+        if claim.source == "service" and other.offset is not None:
+            if abs((other.instant - moment.utc).total_seconds()) <= _DRIFT:
+                return Moment(local=moment.utc + timedelta(minutes=other.offset), offset=other.offset), []
+            if abs((other.local - moment.utc).total_seconds()) <= _DRIFT:
+                return Moment(local=moment.utc, offset=other.offset), []
+        elif abs((other.local - moment.utc).total_seconds()) <= _SAME:
+            who = "its name" if claim.source == "name" else "the service"
+            return Moment(local=moment.utc), [
+                f"taken: the film's clock should be UTC, but {who} tells the same as local time"
+            ]
+    for claim, other in others:
         if (
             claim.source == "service"
             and other.utc is not None
