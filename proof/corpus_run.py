@@ -20,12 +20,12 @@ from pathlib import Path
 from corpus.by_hand import LAYOUTS
 from corpus.judge import Score, judge
 from corpus.layout import Layout, dialect, random_layout
-from corpus.world import make_account, write_parcel
+from corpus.world import Frame, make_account, write_parcel
 
 PROGRAM = [sys.executable, "-m", "bramblemoor"]
 
 
-def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bool) -> Score:
+def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bool, drafts: bool) -> Score:
     folder = root / layout.name
     account = make_account(layout, frames, seed, first)
     write_parcel(layout, account, folder / "parcel", random.Random(seed))
@@ -43,8 +43,39 @@ def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bo
     found = judge(layout, account, folder / "library", {item["name"] for item in receipt["left_out"]})
     found.words = [f"{layout.name}: {words}" for words in found.words]
     score.add(found)
+    if drafts:
+        score.add(_drafted(layout, account, folder))
     if not keep:
         shutil.rmtree(folder)
+    return score
+
+
+def _drafted(layout: Layout, account: list[Frame], folder: Path) -> Score:
+    """How an untouched draft fares: what it pairs and understands, and what it gets wrong."""
+    score = Score()
+    began = time.monotonic()
+    subprocess.run(
+        [*PROGRAM, "dialect", "draft", "parcel", "--out", "draft.toml"], cwd=folder, capture_output=True, check=False
+    )
+    if time.monotonic() - began > 5:
+        score.note("drafts wrong", f"{layout.name}: it took {time.monotonic() - began:.1f} s")
+    subprocess.run([*PROGRAM, "new", "drafted"], cwd=folder, check=True, capture_output=True)
+    command = [*PROGRAM, "--library", "drafted", "unpack", "--from", "parcel", "--dialect", "draft.toml", "--json"]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    if not done.stdout:
+        score.note("drafts wrong", f"{layout.name}: {done.stderr.strip()[-200:]}")
+        return score
+    found = judge(layout, account, folder / "drafted", set())
+    told = sum(count for what, count in found.counts.items() if what.startswith("pairs"))
+    share = found.counts["pairs right"] / max(1, told)
+    fields = sum(count for what, count in found.counts.items() if what.startswith("fields"))
+    filled = found.counts["fields right"] / max(1, fields)
+    for what in ("pairs right", "pairs wrong", "fields right", "fields wrong", "fields missing"):
+        score.counts[f"draft {what.replace('wrong', 'amiss')}"] += found.counts[what]
+    score.counts["draft pairs"] += told
+    score.words.append(f"draft of {layout.name}: pairs {share:.0%} ({found.counts['pairs wrong']} wrong), fields {filled:.0%}"
+                       f" ({found.counts['fields wrong']} wrong)")  # fmt: skip
+    score.words += [f"  {words}" for words in found.words if words.startswith("fields wrong")][:3]
     return score
 
 
@@ -56,6 +87,7 @@ def main() -> int:
     parser.add_argument("--only", default="")
     parser.add_argument("--in", dest="where", type=Path, default=None)
     parser.add_argument("--keep", action="store_true")
+    parser.add_argument("--drafts", action="store_true", help="draft a dialect of each, too, and say how it fares")
     given = parser.parse_args()
     print(f"corpus: seed {given.seed}", flush=True)
     layouts = [*LAYOUTS, *(random_layout(given.seed * 1000 + n) for n in range(given.dialects))]
@@ -65,7 +97,7 @@ def main() -> int:
 
     def one(number: int) -> Score:
         layout = layouts[number]
-        return run(layout, given.frames, given.seed + number, number * 10_000 + 1, root, given.keep)
+        return run(layout, given.frames, given.seed + number, number * 10_000 + 1, root, given.keep, given.drafts)
 
     with ThreadPoolExecutor(2) as pool:
         for score in pool.map(one, [n for n, layout in enumerate(layouts) if given.only in ("", layout.name)]):
@@ -94,6 +126,10 @@ def main() -> int:
           f" wrong {counts['fields wrong']}, missing {counts['fields missing']:,}")  # fmt: skip
     for what in ("pictures", "groups", "albums", "ghosts", "receipts", "runs"):
         print(f"{what:<8} right {counts[what + ' right']:,}, wrong {counts[what + ' wrong']}")
+    if given.drafts:
+        print(f"drafts   pairs right {counts['draft pairs right']:,} of {counts['draft pairs']:,}, wrong {counts['draft pairs amiss']};"
+              f" fields right {counts['draft fields right']:,}, wrong {counts['draft fields amiss']}, missing"
+              f" {counts['draft fields missing']:,}; too slow or unread {counts['drafts wrong']}")  # fmt: skip
     wrong = sum(count for what, count in counts.items() if what.endswith("wrong")) + counts["pairs guessed"]
     good = not wrong and counts["pairs right"] >= 0.995 * decided and counts["fields right"] >= 0.99 * fields
     return 0 if good else 1

@@ -40,7 +40,7 @@ class Tree(ABC):
 
 
 class JsonTree(Tree):
-    """Places are JSON pointers (RFC 6901)."""
+    """Places are JSON pointers (RFC 6901); in that of a list, a step `*` stands for every member of an outer one."""
 
     def __init__(self, value: Any) -> None:
         self.value = value
@@ -58,6 +58,9 @@ class JsonTree(Tree):
         return value
 
     def each(self, place: str) -> Iterator[Tree]:
+        before, star, behind = place.partition("/*")
+        if star and behind[:1] in ("", "/"):
+            return (inner for one in self.each(before) for inner in (one.each(behind) if behind else (one,)))
         found = self.find(place)
         if isinstance(found, dict):
             found = list(found.values())

@@ -1,24 +1,32 @@
 """Drafting a dialect: the likeliest rules for a parcel that nobody has described, with what speaks for them.
 
-Rules are found by what agrees with the pictures themselves (names, sizes, digests, dates), then by what keys are called.
+Rules are found by what agrees with the pictures themselves: names, sizes, digests, dates, positions and words.
 """
 
 import json
 import re
 from collections import Counter
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from bramblemoor.exports.draft_fields import Found, quoted
-from bramblemoor.exports.draft_fields import proposals as proposed
-from bramblemoor.exports.sampling import Document, Sample, look_at
-from bramblemoor.exports.templates import Template, folded
+from bramblemoor.exports.draft_fields import Found, Records, proposals, quoted
+from bramblemoor.exports.draft_names import (
+    SidecarNames,
+    counter_of,
+    part_pattern,
+    sidecar_files,
+    sidecar_names,
+    suffixes_of,
+)
+from bramblemoor.exports.sampling import Document, Sample, look_at, read_documents
+from bramblemoor.exports.templates import folded
+from bramblemoor.frames.moments import parse_moment
 
-_INNER = ("{name}", "{stem}", "{stem + counter + ending}", "{name}{counter}", "{stem + ending | replace '.' '_'}",
-          "{stem + counter + ending | replace '.' '_'}", "{name | lower}", "{stem | lower}")  # fmt: skip
-_COUNTERS = ("({n})", " ({n})", "-{n}", "_{n}", "[{n}]", "~{n}", "{{n}}")
-_SUFFIXES = ("-edited", "_edited", "-edit", "-touched", " (edited)", ".edited", "-retouched")
+_ENOUGH = 0.2  # of the pictures: fewer sidecars or lines are chance
+_MOST_RECORDS = 3000
 
 
 @dataclass(frozen=True)
@@ -33,172 +41,178 @@ class Draft:
     sidecar_share: float
 
 
+@dataclass
+class _Index:
+    """Documents that list pictures: their names, how they are written, where the list stands, and its records with their pictures."""
+
+    names: list[str]
+    format: str
+    items: str
+    namespaces: dict[str, str]
+    records: list[dict[str, list[Any]]] = field(default_factory=list)
+    pairs: list[str] = field(default_factory=list)
+
+    @property
+    def found(self) -> int:
+        return len(set(filter(None, self.pairs)))
+
+
 def draft_dialect(path: Path, name: str) -> Draft:
     """Look at a parcel and propose how it is written. Raises WrongUse where no picture is in it."""
-    return _Drafting(look_at(path), name).draft()
+    return _Drafting(path, look_at(path), name).draft()
 
 
 class _Drafting:
-    def __init__(self, sample: Sample, name: str) -> None:
-        self.sample, self.name = sample, name
-        self.counter = _best_counter(sample.pictures)
-        self.renditions = [
-            suffix for suffix in _SUFFIXES
-            if any(_stem(picture).endswith(suffix) and _stem(picture) != suffix for picture in sample.pictures)
-        ]  # fmt: skip
+    def __init__(self, path: Path, sample: Sample, name: str) -> None:
+        self.path, self.sample, self.name = path, sample, name
+        self.counter = counter_of(sample.pictures)
+        self.renditions = suffixes_of(sample.pictures)
+        self.by_base: dict[str, list[str]] = {}
+        for picture in sample.pictures:
+            self.by_base.setdefault(folded(picture.rpartition("/")[2]), []).append(picture)
+        self.by_digest = {digest: picture for picture, digest in sample.digests.items()}
 
     def draft(self) -> Draft:
-        template, share, glob = self._sidecars()
-        index = None if share >= 0.2 else self._index()
-        records, pairs = (index.many, self._by_index(index)) if index else self._by_sidecar(template)
-        described = index or next((doc for doc in self.sample.documents if template and _is_sidecar(doc, glob)), None)
-        proposals = tuple(proposed(records, pairs, self.sample)) if records else ()
-        text = self._toml(template, glob, index, described, proposals)
-        return Draft(text, proposals, len(self.sample.pictures), len(self.sample.others), template, share)
-
-    def _sidecars(self) -> tuple[str, float, str]:
-        """The template of sidecars' names that finds most, the share of pictures it fits, and a glob for them."""
-        others = set(self.sample.others)
         pictures = self.sample.pictures
-        endings = Counter(_tail(name) for name in others).most_common(12)
-        folders = Counter(name.rpartition("/")[0] for name in others).most_common(6)
-        places = ["{folder}", *(folder + "/" for folder, _ in folders if folder)]
-        best: tuple[int, str, str] = (0, "", "")
-        for place in places:
-            for ending, _ in endings:
-                for inner in _INNER:
-                    template = place + inner + ending
-                    fit = sum(self._name(template, picture) in others for picture in pictures)
-                    if fit > best[0]:
-                        glob = (place + "*" if place != "{folder}" else "**/*") + ending
-                        best = (fit, template, glob)
-        return best[1], best[0] / len(pictures), best[2]
+        names = sidecar_names(pictures, self.sample.others, self.counter)
+        index = self._index()
+        listed = index.found / max(1, min(len(pictures), len(index.pairs))) if index else 0.0
+        if index is not None and names.share >= max(
+            _ENOUGH, 0.0 if listed < _ENOUGH else min(1.0, index.found / len(pictures))
+        ):
+            index = None
+        if index is None and names.share < _ENOUGH:
+            names = SidecarNames()
+        records, namespaces, form = Records([], []), {}, ""
+        if index is not None:
+            names = SidecarNames()
+            records, namespaces, form = Records(index.records, index.pairs), index.namespaces, index.format
+        elif names.template:
+            records, namespaces, form = self._of_sidecars(names)
+        found = tuple(proposals(records, self.sample)) if records.count else ()
+        text = self._toml(names, index, form, namespaces, found)
+        return Draft(text, found, len(pictures), len(self.sample.others), names.template, names.share)
 
-    def _name(self, template: str, picture: str) -> str:
-        folder, slash, name = picture.rpartition("/")
-        stem, dot, ending = name.rpartition(".")
-        words = {"folder": folder + slash, "stem": stem or name, "ending": dot + ending if stem else "", "counter": ""}
-        pattern = re.escape(self.counter).replace(re.escape("{n}"), "[0-9]+") if self.counter else ""
-        match = re.search(pattern + "$", words["stem"]) if pattern else None
-        if match and match.start():
-            words["counter"], words["stem"] = match[0], words["stem"][: match.start()]
-        words["name"] = words["stem"] + words["ending"]
-        return Template(template).render(words)
+    def _of_sidecars(self, names: SidecarNames) -> tuple[Records, dict[str, str], str]:
+        """The sidecars of the pictures that were looked into."""
+        pairs = sidecar_files(names.template, list(self.sample.looked) or self.sample.pictures[:400], self.counter)
+        documents = {one.name: one for one in read_documents(self.path, set(pairs.values()))}
+        both = [(documents[sidecar], picture) for picture, sidecar in pairs.items() if sidecar in documents]
+        namespaces = next((document.namespaces for document, _ in both if document.namespaces), {})
+        form = both[0][0].format if both else ""
+        return Records([document.places for document, _ in both], [picture for _, picture in both]), namespaces, form
 
-    def _by_sidecar(self, template: str) -> tuple[list[dict[str, list[Any]]], list[str]]:
-        documents = {document.name: document for document in self.sample.documents}
-        records, pairs = [], []
-        for picture in self.sample.pictures:
-            document = documents.get(self._name(template, picture)) if template else None
-            if document is not None:
-                records.append(document.places)
-                pairs.append(picture)
-        return records, pairs
+    def _index(self) -> _Index | None:
+        """The list, or the lists of one name, whose records name most pictures."""
+        groups: dict[tuple[str, str, str], _Index] = {}
+        for document in self.sample.documents:
+            base = document.name.rpartition("/")[2]
+            for items, records in document.lists:
+                one = groups.setdefault(
+                    (base, document.format, items), _Index([], document.format, items, document.namespaces)
+                )
+                one.names.append(document.name)
+                self._pair(one, document, records)
+        best = max(groups.values(), key=lambda one: (one.found, -len(one.items)), default=None)
+        return best if best is not None and best.found else None
 
-    def _index(self) -> Document | None:
-        """The document whose records name most pictures."""
-        names = {folded(picture.rpartition("/")[2]) for picture in self.sample.pictures}
-
-        def named(document: Document) -> int:
-            return sum(
-                any(folded(str(value).rpartition("/")[2]) in names for values in record.values() for value in values)
-                for record in document.many
-            )
-
-        best = max(self.sample.documents, key=named, default=None)
-        return best if best is not None and named(best) else None
-
-    def _by_index(self, index: Document) -> list[str]:
-        by_name = {folded(picture.rpartition("/")[2]): picture for picture in self.sample.pictures}
-        return [
-            next((by_name[key] for values in record.values() for value in values
-                  if (key := folded(str(value).rpartition("/")[2])) in by_name), "")
-            for record in index.many
-        ]  # fmt: skip
+    def _pair(self, index: _Index, document: Document, records: Sequence[dict[str, list[Any]]]) -> None:
+        """Note records with the pictures that they name: by path or name, beside their list first, or by digest."""
+        folder = document.name.rpartition("/")[0]
+        for record in records[: max(0, _MOST_RECORDS - len(index.records))]:
+            picture = ""
+            for values in record.values():
+                for value in values:
+                    if not isinstance(value, str) or not value:
+                        continue
+                    key = folded(value.replace("\\", "/").rpartition("/")[2])
+                    same = self.by_base.get(key, ())
+                    beside = [one for one in same if one.rpartition("/")[0] == folder] or list(same)
+                    told = [
+                        one for one in same if folded(one).endswith("/" + folded(value.lstrip("./"))) or one == value
+                    ]
+                    chosen = told if len(told) == 1 else beside
+                    picture = self.by_digest.get(value.lower(), "") or (chosen[0] if len(chosen) == 1 else picture)
+                if picture:
+                    break
+            index.records.append(record)
+            index.pairs.append(picture)
 
     def _toml(
-        self, template: str, glob: str, index: Document | None, described: Document | None, proposals: tuple[Found, ...]
+        self, names: SidecarNames, index: _Index | None, form: str, namespaces: dict[str, str], found: tuple[Found, ...]
     ) -> str:
-        kinds = sorted({name.rpartition("/")[0] for name in self.sample.pictures})
+        sample = self.sample
+        kinds = sorted({name.rpartition("/")[0] for name in sample.pictures})
         tops = sorted({kind.partition("/")[0] for kind in kinds})
         pictures = ["**"] if len(tops) > 5 or "" in tops else [f"{top}/**" for top in tops]
-        if glob.startswith("**/"):
-            glob = glob if len(tops) > 5 or "" in tops else f"{tops[0]}/{glob}" if len(tops) == 1 else glob
         lines = [
-            f"# A draft, made by looking at {len(self.sample.parts)} part(s) with {len(self.sample.pictures):,} pictures.",
-            "# Check every line, then try it: bramblemoor dialect try PARCEL --dialect THIS-FILE", "",
+            f"# A draft, made by looking at {len(sample.parts)} part(s) with {len(sample.pictures):,} pictures.",
+            "# Read every line, then see what it makes of the export: bramblemoor dialect try, with the export and this file.", "",
             "[dialect]", f"name = {quoted(self.name)}",
         ]  # fmt: skip
-        if not self.sample.by_hand:
-            lines.append(f"part_name = '{_part_pattern(self.sample.parts)}'")
+        if not sample.by_hand:
+            lines.append(f"part_name = '{part_pattern(sample.parts)}'")
         lines += ["", "[entries]"]
-        lines += [f"index = [{quoted(index.name)}]"] if index else []
-        lines += [f"sidecars = [{quoted(glob)}]"] if template and not index else []
+        lines += [f"index = {json.dumps(_globs(index.names), ensure_ascii=False)}"] if index else []
+        lines += [f"sidecars = [{quoted(names.glob)}]"] if names.template else []
         lines.append(f"pictures = {json.dumps(pictures, ensure_ascii=False)}")
-        copied = _copied_folders(self.sample)
+        copied = _copied_folders(sample)
         if copied:
-            lines.append(
-                f"copies = {json.dumps([f'{folder}/*' for folder in copied])}  # every picture there lies elsewhere too"
-            )
-            lines += ["", "[folders]", f"albums = {json.dumps(copied)}"]
+            globs = json.dumps([f"{folder}/*" for folder in copied], ensure_ascii=False)
+            lines += [f"copies = {globs}  # every picture there lies elsewhere too", "", "[folders]"]
+            lines.append(f"albums = {json.dumps(copied, ensure_ascii=False)}")
         lines += ["", "[names]"]
         lines += [f"counter = {quoted(self.counter)}"] if self.counter else []
         lines += [f"renditions = {json.dumps(self.renditions, ensure_ascii=False)}"] if self.renditions else []
-        lines += [f"sidecar = [{quoted(template)}]"] if template and not index else []
-        if described is None:
+        lines += [f"sidecar = [{quoted(names.template)}]"] if names.template else []
+        if not form:
             lines += ["", "# No sidecar and no index was found: only what pictures say themselves will be known."]
             return "\n".join(lines) + "\n"
         table = "index" if index else "sidecar"
-        form, _, separator = described.format.partition(" ")
+        form, _, separator = form.partition(" ")
         lines += ["", f"[{table}]", f"format = {quoted(form)}"]
         lines += [f"separator = {quoted(separator)}"] if separator else []
-        lines += [f"items = {quoted(described.items)}"] if index and described.items else []
-        listed = _parts_list(index, self.sample.parts) if index else ""
+        lines += [f"items = {quoted(index.items)}"] if index and index.items else []
+        listed = _parts_list(sample, index) if index else ""
         lines += [f"parts = {quoted(listed)}  # the names of all parts"] if listed else []
-        if described.namespaces:
-            inner = ", ".join(f"{prefix} = {quoted(uri)}" for prefix, uri in described.namespaces.items())
+        if namespaces:
+            inner = ", ".join(f"{prefix} = {quoted(uri)}" for prefix, uri in namespaces.items())
             lines.append(f"namespaces = {{ {inner} }}")
-        lines += [_line(found) for found in proposals if not found.what.startswith(("field ", "position"))]
+        lines += [_line(one) for one in found if not one.what.startswith(("field ", "position"))]
         lines += ["", f"[{table}.fields]"]
-        lines += [_line(found) for found in proposals if found.what.startswith("field ")]
-        positions = [found for found in proposals if found.what.startswith("position")]
+        lines += [_line(one) for one in found if one.what.startswith("field ")]
+        positions = [one for one in found if one.what.startswith("position")]
         if positions:
-            lines += ["", f"[{table}.position]", *(_line(found) for found in positions)]
+            lines += ["", f"[{table}.position]", *(_line(one) for one in positions)]
         return "\n".join(lines) + "\n"
 
 
 def _line(found: Found) -> str:
-    return f"{found.toml}  # in {found.share:.0%}: {found.example[:60]}; {found.why}"
+    example = found.example[:60].replace("\n", " ")
+    return f"{found.toml}  # in {found.share:.0%}: {example}; {found.why}"
 
 
-def _parts_list(index: Document, parts: list[str]) -> str:
+def _globs(names: Sequence[str]) -> list[str]:
+    """Globs for the documents that list pictures: of several of one name in many folders, that name."""
+    distinct = sorted(set(names))
+    if len(distinct) <= 2:
+        return distinct
+    bases = {name.rpartition("/")[2] for name in distinct}
+    return [f"**/{base}" for base in sorted(bases)]
+
+
+def _parts_list(sample: Sample, index: _Index) -> str:
     """Where an index lists the names of the parts."""
-    for place, values in index.places.items():
-        if place.endswith("/*") and set(parts) <= {str(value).rpartition("/")[2] for value in values}:
-            return place.removesuffix("/*")
+    for document in sample.documents:
+        for place, values in document.places.items() if document.name in index.names else ():
+            listed = {str(value).rpartition("/")[2] for value in values}
+            if place.endswith("/*") and set(sample.parts) <= listed:
+                return place.removesuffix("/*")
     return ""
 
 
-def _is_sidecar(document: Document, glob: str) -> bool:
-    from bramblemoor.exports.dialect import matcher
-
-    return matcher([glob]).fullmatch(document.name) is not None
-
-
-def _best_counter(pictures: list[str]) -> str:
-    """The counter that most pictures have which stand beside one without it."""
-    names = set(pictures)
-
-    def uses(counter: str) -> int:
-        pattern = re.compile(re.escape(counter).replace(re.escape("{n}"), "[0-9]{1,3}") + r"(?=\.[^./]*$)")
-        return sum(bool(pattern.search(name)) and pattern.sub("", name) in names for name in pictures)
-
-    best = max(_COUNTERS, key=uses)
-    return best if uses(best) else ""
-
-
 def _copied_folders(sample: Sample) -> list[str]:
-    """Folders that hold nothing but pictures that lie elsewhere too: most likely albums."""
+    """Folders that hold nothing but pictures that lie elsewhere too, and are no stretch of time: most likely albums."""
     by_content: dict[tuple[int | None, int], set[str]] = {}
     by_folder: dict[str, list[str]] = {}
     for name in sample.pictures:
@@ -209,52 +223,26 @@ def _copied_folders(sample: Sample) -> list[str]:
     copied = [
         folder
         for folder, names in by_folder.items()
-        if folder != largest and all(len(by_content[sample.contents[name]]) > 1 for name in names)
+        if folder != largest
+        and all(len(by_content[sample.contents[name]]) > 1 for name in names)
+        and not _is_of_a_time(folder, names, sample)
     ]
     parents = Counter(folder.rpartition("/")[0] for folder in copied)
     return sorted(f"{parent}/*" if parent else "*" for parent in parents)
 
 
-def _stem(name: str) -> str:
-    return name.rpartition("/")[2].rpartition(".")[0]
+def _is_of_a_time(folder: str, names: Sequence[str], sample: Sample) -> bool:
+    """Whether a folder is named after the year or month in which all its pictures were taken, as far as they tell."""
+    digits = re.findall(r"\d+", folder.rpartition("/")[2] or folder)
+    moments = [moment for name in names for moment in _taken(name, sample)]
+    year = next((one for one in re.findall(r"(?<!\d)(?:19|20)\d\d(?!\d)", folder)), "")
+    if not year or (not digits and not moments):
+        return bool(re.fullmatch(r"(?:\d{4}[-_. ]?)?\d{1,2}", folder.rpartition("/")[2]))
+    months = {(moment.year, moment.month) for moment in moments}
+    return all(str(moment.year) == year for moment in moments) and (len(months) <= 1 or folder.endswith(year))
 
 
-def _tail(name: str) -> str:
-    """The ending of a sidecar's name, two steps of it where the first is no picture's."""
-    base = name.rpartition("/")[2]
-    steps = base.split(".")
-    if (
-        len(steps) > 2
-        and not re.fullmatch(r"(?i)jpe?g|png|heic|heif|avif|webp|dng|tiff?|mp4|mov|gif|raw", steps[-2])
-        and len(steps[-2]) < 20
-    ):
-        return "." + ".".join(steps[-2:])
-    return "." + steps[-1] if len(steps) > 1 else ""
-
-
-def _part_pattern(parts: list[str]) -> str:
-    """The names of parts: the number that differs counts them, or is a year; with "of how many" behind it, if that is there."""
-    ending = re.search(r"(?:\.tar)?\.\w+$", parts[0])
-    stems = [part[: ending.start()] if ending else part for part in parts]
-    behind = re.escape(ending[0]) if ending else ""
-    split = [re.split(r"(\d+)", stem) for stem in stems]
-    alike = all(one[::2] == split[0][::2] for one in split)
-    places = [n for n in range(1, len(split[0]), 2) if alike and len({one[n] for one in split}) > 1]
-    pieces = split[0]
-    if not places and len(pieces) >= 5 and re.fullmatch(r"\D{1,5}", pieces[-3]) and not pieces[-1]:
-        places = [len(pieces) - 4]  # one part of one: "1 of 1"
-    if not places:
-        return rf"(?P<order>.+){behind}"
-    at = places[-1]
-    number = r"(?P<year>\d{4})" if all(re.fullmatch(r"(19|20)\d\d", one[at]) for one in split) else r"(?P<number>\d+)"
-    before, rest = "".join(pieces[:at]), pieces[at + 1 :]
-    total = ""
-    if len(rest) >= 2 and rest[1].isdecimal() and int(rest[1]) == len(parts) and number.startswith("(?P<number"):
-        total, rest = re.escape(rest[0]) + r"(?P<total>\d+)", rest[2:]
-    after = "".join(rest)
-    order = re.compile(r"(?=[A-Za-z0-9]*\d)(?=[A-Za-z0-9]*[A-Z])[A-Za-z0-9]{4,}")
-    if match := order.search(after):
-        after = re.escape(after[: match.start()]) + "(?P<order>[A-Za-z0-9]+)" + re.escape(after[match.end() :])
-        return re.escape(before) + number + total + after + behind
-    head, sign = re.fullmatch(r"(.*?)([^A-Za-z0-9]*)", before, re.DOTALL).groups()  # type: ignore[union-attr]
-    return ("(?P<order>.+)" if head else "(?P<order>)") + re.escape(sign) + number + total + re.escape(after) + behind
+def _taken(name: str, sample: Sample) -> list[datetime]:
+    reading = sample.looked.get(name)
+    told = (parse_moment(claim.value) for claim in reading.claims if claim.field == "taken") if reading else ()
+    return [moment.shown for moment in told if moment is not None][:1]

@@ -4,7 +4,7 @@ import hashlib
 import json
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -20,19 +20,19 @@ from bramblemoor.frames.reading import PictureReading, read_picture
 from bramblemoor.frames.sniff import kind_of, media_type
 from bramblemoor.frames.source import MemorySource
 
-_PICTURES, _DOCUMENTS = 400, 400  # looked into
+_PICTURES, _DOCUMENTS = 400, 120  # looked into
+_MOST_READ = 256 << 20  # bytes of pictures, all together
 _MOST_PICTURE, _MOST_DOCUMENT, _MOST_INDEX = 8 << 20, 1 << 20, 64 << 20
 
 
 @dataclass
 class Document:
-    """A document as flat places and values; `many` are the records of one that lists pictures."""
+    """A document as flat places and values; `lists` are the lists of objects in it, each with where it stands."""
 
     name: str
     format: str
     places: dict[str, list[Any]]
-    many: list[dict[str, list[Any]]] = field(default_factory=list)
-    items: str = ""
+    lists: list[tuple[str, list[dict[str, list[Any]]]]] = field(default_factory=list)
     namespaces: dict[str, str] = field(default_factory=dict)
 
 
@@ -53,7 +53,8 @@ class Sample:
 def look_at(path: Path) -> Sample:
     """Read the directory of every part, and a sample of what is in them. Raises WrongUse where nothing is there."""
     sample = Sample()
-    parts = [path] if path.is_file() or not _archives(path) else _archives(path)
+    read = 0
+    parts = _parts(path)
     sample.by_hand = parts[0].is_dir()
     for part_path in parts:
         sample.parts.append(part_path.name)
@@ -65,7 +66,8 @@ def look_at(path: Path) -> Sample:
             endings: Counter[str] = Counter()
             chosen = {entry.at for entry in shown}
             for entry in entries:
-                if entry.at in chosen and entry.size <= _MOST_PICTURE:
+                if entry.at in chosen and entry.size <= _MOST_PICTURE and read < _MOST_READ:
+                    read += entry.size
                     content = b"".join(part.content(entry))
                     if kind_of(media_type(content[:64])) != "other":
                         endings[_ending(entry.name)] += 1
@@ -77,7 +79,12 @@ def look_at(path: Path) -> Sample:
             names = set(sample.pictures)
             documents = [entry for entry in entries if entry.name not in names]
             large = {entry.at for entry in documents if _MOST_DOCUMENT < entry.size <= _MOST_INDEX}
+            # A list for each folder has one name in all of them; what has a name of its own is mostly a list of everything.
+            names_of = Counter(entry.name.rpartition("/")[2] for entry in documents)
+            listing = [entry for entry in documents if names_of[entry.name.rpartition("/")[2]] > 1] or documents
             chosen = {entry.at for entry in _spread(documents, _DOCUMENTS // len(parts) + 1)} | large
+            chosen |= {entry.at for entry in _spread(listing, _DOCUMENTS // len(parts) + 1)}
+            chosen |= {entry.at for entry in sorted(documents, key=lambda one: -one.size)[:3]}
             for entry in documents:
                 if entry.at in chosen and entry.size <= _MOST_INDEX:
                     sample.documents += list(_document(entry.name, b"".join(part.content(entry))))
@@ -86,6 +93,20 @@ def look_at(path: Path) -> Sample:
             f"No picture was found in {path}.", "Name the folder that holds the parts of an export, or one part."
         )
     return sample
+
+
+def read_documents(path: Path, names: Collection[str]) -> Iterator[Document]:
+    """The documents of these names, as far as they can be looked into."""
+    wanted = set(names)
+    for part_path in _parts(path):
+        with closing(open_part(part_path)) as part:
+            for entry in part.entries():
+                if entry.name in wanted and entry.size <= _MOST_DOCUMENT:
+                    yield from _document(entry.name, b"".join(part.content(entry)))
+
+
+def _parts(path: Path) -> list[Path]:
+    return [path] if path.is_file() or not _archives(path) else _archives(path)
 
 
 def _archives(path: Path) -> list[Path]:
@@ -116,17 +137,14 @@ def _document(name: str, content: bytes) -> Iterator[Document]:
         if start[:1] in ("{", "["):
             tree = json_tree(content).value
             document = Document(name, "json", _flat(tree))
-            listed = max(_lists(tree, ""), key=lambda found: len(found[1]), default=None)
-            if listed is not None and len(listed[1]) >= 3:
-                document.items = listed[0]
-                document.many = [_flat(item) for item in listed[1]]
+            document.lists = [(items, [_flat(one) for one in listed]) for items, listed in _lists(tree, "").items()]
             yield document
         elif start[:1] == "<" and not name.lower().endswith((".xmp", ".html")):
             yield from _xml_document(name, content)
         elif name.lower().endswith(".csv") and "\n" in start:
             separator = max((",", ";", "\t"), key=start.partition("\n")[0].count)
             rows = [{key: [value] for key, value in tree.value.items()} for tree in csv_rows(content, separator)]  # type: ignore[attr-defined]
-            yield Document(name, f"csv {separator}", {}, rows)
+            yield Document(name, f"csv {separator}", {}, [("", rows)])
     except BrokenDocument:
         return
 
@@ -148,13 +166,21 @@ def _flat(tree: Any, place: str = "") -> dict[str, list[Any]]:
     return found
 
 
-def _lists(tree: Any, place: str) -> Iterator[tuple[str, list[Any]]]:
-    """Lists of objects, by pointer."""
-    if isinstance(tree, list) and tree and all(isinstance(item, dict) for item in tree):
-        yield place, tree
-    if isinstance(tree, dict):
+def _lists(tree: Any, place: str) -> dict[str, list[Any]]:
+    """Lists of objects, by pointer; `*` stands for every member of an outer list."""
+    found: dict[str, list[Any]] = {}
+    if isinstance(tree, list):
+        objects = [one for one in tree if isinstance(one, dict)]
+        if objects:
+            found[place] = objects
+        for one in objects[:2000]:
+            for inner, listed in _lists(one, f"{place}/*").items():
+                found.setdefault(inner, []).extend(listed)
+    elif isinstance(tree, dict):
         for key, value in tree.items():
-            yield from _lists(value, f"{place}/{str(key).replace('~', '~0').replace('/', '~1')}")
+            for inner, listed in _lists(value, f"{place}/{str(key).replace('~', '~0').replace('/', '~1')}").items():
+                found.setdefault(inner, []).extend(listed)
+    return found
 
 
 def _xml_document(name: str, content: bytes) -> Iterator[Document]:
@@ -185,10 +211,18 @@ def _xml_document(name: str, content: bytes) -> Iterator[Document]:
         return found
 
     document = Document(name, "xml", flat(root, ""), namespaces=spaces)
-    kinds = Counter(step(child) for child in root.iterchildren(etree.Element))
-    if kinds and kinds.most_common(1)[0][1] >= 3:
-        document.items = kinds.most_common(1)[0][0]
-        document.many = [flat(child, "") for child in root.iterchildren(etree.Element) if step(child) == document.items]
+    paths: dict[str, list[Any]] = {}
+
+    def walk(element: Any, place: str) -> None:
+        for child in element.iterchildren(etree.Element):
+            here = f"{place}/{step(child)}" if place else step(child)
+            paths.setdefault(here, []).append(child)
+            walk(child, here)
+
+    walk(root, "")
+    for place, elements in paths.items():
+        if any(len(one) or one.attrib for one in elements):
+            document.lists.append((place, [flat(one, "") for one in elements]))
     yield document
 
 
