@@ -3,7 +3,7 @@
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from urllib.parse import quote
 
 from bramblemoor.exports.templates import Template, folded
@@ -15,7 +15,7 @@ _FORMS: tuple[tuple[str, str], ...] = (  # how a sidecar's name may begin: in th
 )  # fmt: skip
 _LOOKED_AT, _TRIED = 600, 12
 _SHORTEST_CUT = 8
-_COUNTED = re.compile(r"(.*?)([^\w]+|_[a-z]*|[^\w]*[a-z]*[^\w]+)(\d{1,3})([^\w]*)", re.DOTALL)
+_NUMBERED, _LONGEST_SIGN = re.compile(r"(.*?\D)(\d{1,3})([^\w]*)", re.DOTALL), 8
 
 
 @dataclass(frozen=True)
@@ -34,9 +34,14 @@ def counter_of(pictures: Sequence[str]) -> str:
     for name in pictures:
         folder, slash, base = name.rpartition("/")
         stem, dot, ending = base.rpartition(".")
-        match = _COUNTED.fullmatch(stem)
-        if match and match[1] and f"{folder}{slash}{match[1]}{dot}{ending}" in names:
-            found[f"{match[2]}{{n}}{match[4]}"] += 1
+        match = _NUMBERED.fullmatch(stem)
+        if match is None:
+            continue
+        for at in range(len(match[1]), max(0, len(match[1]) - _LONGEST_SIGN), -1):
+            sign = stem[at : match.start(2)]
+            if f"{folder}{slash}{stem[:at]}{dot}{ending}" in names and not sign.isalnum():
+                found[f"{sign}{{n}}{match[3]}"] += 1
+                break
     return found.most_common(1)[0][0] if found else ""
 
 
@@ -80,8 +85,16 @@ def sidecar_names(pictures: Sequence[str], others: Sequence[str], counter: str) 
         for template in _with_counter(start, tail, counter):
             fit = sum(_rendered(template, picture, counter) in known for picture in pictures)
             if fit > best.share * len(pictures):
-                best = SidecarNames(template, fit / len(pictures), _glob(start, tail))
-    return _cut(best, pictures, others, counter)
+                glob = _glob(start, tail) + ("*" if template.endswith("{counter}") else "")
+                best = SidecarNames(template, fit / len(pictures), glob)
+    found_best = _cut(best, pictures, others, counter)
+    return found_best if counter else replace(found_best, template=_without_counter(found_best.template))
+
+
+def _without_counter(template: str) -> str:
+    """A template for a service that has no counters, in the shortest words."""
+    plain = template.replace("{counter}", "").replace(" + counter", "")
+    return plain.replace("{stem}{ending}", "{name}").replace("stem + ending", "name")
 
 
 def _starts(picture: str, counter: str) -> Iterator[tuple[str, str]]:
@@ -159,7 +172,9 @@ def _template(source: str) -> Template:
 
 def _cut(best: SidecarNames, pictures: Sequence[str], others: Sequence[str], counter: str) -> SidecarNames:
     """The template with its names cut, where sidecars of the longest names have only their beginnings."""
-    pieces = re.fullmatch(r"(\{folder[^{}]*\}|\{parent\}[^{}]*|[^{}]*(?:\{folder\})?)((?:\{[^{}]*\})+)([^{}]*)", best.template)
+    pieces = re.fullmatch(
+        r"(\{folder[^{}]*\}|\{parent\}[^{}]*|[^{}]*(?:\{folder\})?)((?:\{[^{}]*\})+)([^{}]*)", best.template
+    )
     if pieces is None or best.share == 1.0:
         return best
     place, inner, tail = pieces.groups()
