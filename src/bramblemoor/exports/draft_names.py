@@ -13,7 +13,7 @@ _FORMS: tuple[tuple[str, str], ...] = (  # how a sidecar's name may begin: in th
     ("{stem + counter + ending | lower}", "lower name"), ("{stem + counter | lower}", "lower stem"),
     ("{stem + counter + ending | percent}", "percent"),
 )  # fmt: skip
-_LOOKED_AT, _TRIED = 600, 12
+_LOOKED_AT, _TRIED, _MOST_CUT = 600, 12, 3
 _SHORTEST_CUT = 8
 _NUMBERED, _LONGEST_SIGN = re.compile(r"(.*?\D)(\d{1,3})([^\w]*)", re.DOTALL), 8
 
@@ -80,15 +80,17 @@ def sidecar_names(pictures: Sequence[str], others: Sequence[str], counter: str) 
             place = "{folder}" if beside else _parent(folder, picture) or folder + slash
             found[place + form, base[len(longest) :]] += 1
     known = set(others)
-    best = SidecarNames()
+    tried = []
     for (start, tail), _ in found.most_common(_TRIED):
         for template in _with_counter(start, tail, counter):
             fit = sum(_rendered(template, picture, counter) in known for picture in pictures)
-            if fit > best.share * len(pictures):
-                glob = _glob(start, tail) + ("*" if template.endswith("{counter}") else "")
-                best = SidecarNames(template, fit / len(pictures), glob)
-    found_best = _cut(best, pictures, others, counter)
-    return found_best if counter else replace(found_best, template=_without_counter(found_best.template))
+            glob = _glob(start, tail) + ("*" if template.endswith("{counter}") else "")
+            tried.append(SidecarNames(template, fit / len(pictures), glob))
+    likely = sorted(tried, key=lambda one: -one.share)[:_MOST_CUT]
+    best = max(
+        (_cut(one, pictures, others, counter) for one in likely), key=lambda one: one.share, default=SidecarNames()
+    )
+    return best if counter else replace(best, template=_without_counter(best.template))
 
 
 def _without_counter(template: str) -> str:
