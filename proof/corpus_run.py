@@ -16,6 +16,7 @@ import tempfile
 import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 from corpus.by_hand import LAYOUTS
 from corpus.judge import Score, judge
@@ -43,10 +44,38 @@ def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bo
     found = judge(layout, account, folder / "library", {item["name"] for item in receipt["left_out"]})
     found.words = [f"{layout.name}: {words}" for words in found.words]
     score.add(found)
+    if seed % 3 == 0:
+        score.add(_again(layout, account, folder, seed))
     if drafts:
         score.add(_drafted(layout, account, folder))
     if not keep:
         shutil.rmtree(folder)
+    return score
+
+
+def _again(layout: Layout, account: list[Frame], folder: Path, seed: int) -> Score:
+    """The same account in an export that lost a fifth, into a new library; then whole, its parts in another order; then lossy again."""
+    score = Score()
+    chance = random.Random(seed + 7)
+    for name, lost in (("lossy", 0.2), ("whole", 0.0), ("lossy again", 0.2)):
+        write_parcel(layout, account, folder / name, chance, lost=lost)
+    subprocess.run([*PROGRAM, "new", "later"], cwd=folder, check=True, capture_output=True)
+    receipt: dict[str, Any] = {}
+    for name in ("lossy", "whole", "lossy again"):
+        command = [*PROGRAM, "--library", "later", "unpack", "--from", name, "--dialect", "dialect.toml", "--json"]
+        done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+        if not done.stdout:
+            score.note("runs wrong", f"{layout.name}, {name}: {done.stderr.strip()[-300:]}")
+            return score
+        told = json.loads(done.stdout)
+        score.note(
+            "later receipts right" if told["balanced"] else "later receipts wrong",
+            f"{layout.name}, {name} does not balance",
+        )
+        receipt = told if name == "whole" else receipt
+    found = judge(layout, account, folder / "later", {item["name"] for item in receipt["left_out"]})
+    score.counts.update({f"later {what}": count for what, count in found.counts.items() if what.split()[0] != "ghosts"})
+    score.words += [f"{layout.name}, later: {words}" for words in found.words if " wrong" in words.split(":")[0]]
     return score
 
 
@@ -126,12 +155,17 @@ def main() -> int:
           f" wrong {counts['fields wrong']}, missing {counts['fields missing']:,}")  # fmt: skip
     for what in ("pictures", "groups", "albums", "ghosts", "receipts", "runs"):
         print(f"{what:<8} right {counts[what + ' right']:,}, wrong {counts[what + ' wrong']}")
+    print(f"later    (lossy, then whole, then lossy again) pairs right {counts['later pairs right']:,}, wrong"
+          f" {counts['later pairs wrong']}, missing {counts['later pairs missing']}; fields wrong {counts['later fields wrong']}, missing"
+          f" {counts['later fields missing']}; groups wrong {counts['later groups wrong']} of"
+          f" {counts['later groups right'] + counts['later groups wrong']:,}; receipts right {counts['later receipts right']:,}, wrong"
+          f" {counts['later receipts wrong']}")  # fmt: skip
     if given.drafts:
         print(f"drafts   pairs right {counts['draft pairs right']:,} of {counts['draft pairs']:,}, wrong {counts['draft pairs amiss']};"
               f" fields right {counts['draft fields right']:,}, wrong {counts['draft fields amiss']}, missing"
               f" {counts['draft fields missing']:,}; too slow or unread {counts['drafts wrong']}")  # fmt: skip
     wrong = sum(count for what, count in counts.items() if what.endswith("wrong")) + counts["pairs guessed"]
-    good = not wrong and counts["pairs right"] >= 0.995 * decided and counts["fields right"] >= 0.99 * fields
+    good = not wrong and counts["pairs right"] >= 0.999 * decided and counts["fields right"] >= 0.999 * fields
     return 0 if good else 1
 
 

@@ -58,6 +58,8 @@ def said(path: Path) -> dict[str, list[str]]:
 def expected_date(layout: Layout, frame: Frame) -> str:
     """What must be believed: the camera's clock, with an offset that it or the service told; else the service's word."""
     sign = f"{'-' if frame.offset < 0 else '+'}{abs(frame.offset) // 60:02}:{abs(frame.offset) % 60:02}"
+    if frame.corrected and frame.exif == "local":
+        return frame.local.isoformat()
     if frame.exif == "offset" or (frame.exif == "local" and frame.told and layout.date.tells != "local"):
         return frame.local.isoformat() + sign
     if frame.exif == "local":

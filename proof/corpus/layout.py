@@ -44,6 +44,10 @@ class Layout:
     tells_size: bool = False
     encoding: str = "utf-8"  # utf-8, utf-8-sig, latin-1
     depth: int = 2  # of nesting in JSON
+    corrects: bool = False  # dates that people corrected at the service differ from the pictures' own
+    repeats: bool = False  # every part has the whole index
+    fold: str = ""  # sidecars' names are not written as the pictures' are: upper, nfd
+    absent: bool = False  # many records are of pictures that were not sent
     keys: dict[str, str] = field(default_factory=dict)
 
     def key(self, what: str) -> str:
@@ -121,7 +125,11 @@ def random_layout(seed: int) -> Layout:
     suffix = {"json": chance.choice((".facts", ".about.txt", ".data.json")), "xml": chance.choice((".xml", ".meta"))}
     if layout.counter_place == "front" and layout.counter[0] == "-":
         layout = replace(layout, counter="[{n}]")
-    return replace(layout, sidecar_suffix=suffix.get(style, ".facts"))
+    later = random.Random(seed + 1)
+    return replace(
+        layout, sidecar_suffix=suffix.get(style, ".facts"), corrects=later.random() < 0.4, repeats=later.random() < 0.4,
+        fold=later.choice(("", "", "upper", "nfd")), absent=later.random() < 0.3,
+    )  # fmt: skip
 
 
 def place_of(layout: Layout, what: str) -> str:

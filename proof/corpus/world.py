@@ -29,6 +29,7 @@ class Frame:
     local: datetime
     offset: int
     exif: str  # none, local, offset
+    corrected: bool = False  # the service tells another date than the picture
     told: bool = True  # whether the service tells anything of it
     title: str = ""
     caption: str = ""
@@ -55,6 +56,11 @@ class Frame:
     @property
     def utc(self) -> datetime:
         return self.local - timedelta(minutes=self.offset)
+
+    @property
+    def told_local(self) -> datetime:
+        """The local time that the service tells."""
+        return self.local.replace(year=1956, day=min(self.local.day, 28)) if self.corrected else self.local
 
     @property
     def token(self) -> str:
@@ -102,10 +108,11 @@ def make_account(layout: Layout, count: int, seed: int, first: int) -> list[Fram
             frame.position = (round(chance.uniform(-80, 80), 5), round(chance.uniform(-179, 179), 5))
         frame.favourite = chance.random() < 0.2
         frame.albums = [n for n in range(len(ALBUMS)) if chance.random() < 0.12]
-        frame.ghost = frame.told and chance.random() < 0.01
+        frame.ghost = frame.told and chance.random() < (0.05 if layout.absent else 0.01)
         frame.folder = chance.choice(("", "2024", "2024/May", "Trips/Fen & lock"))
         if not frame.ghost:
             _fill(frame, chance)
+            frame.corrected = layout.corrects and frame.exif != "none" and year > 1970 and frame.number % 23 == 0
         frames.append(frame)
     return frames
 
@@ -134,15 +141,21 @@ class Parcel:
     frames: list[Frame]
 
 
-def write_parcel(layout: Layout, frames: list[Frame], folder: Path, chance: random.Random) -> None:
-    """Write all parts of the export into `folder`."""
+def write_parcel(
+    layout: Layout, frames: list[Frame], folder: Path, chance: random.Random, *, lost: float = 0.0
+) -> None:
+    """Write all parts of the export into `folder`; a lossy one lacks a share of its entries."""
     entries = _name_pictures(layout, frames)
     entries += _documents(layout, frames)
+    entries = [one for one in entries if one[0].startswith("index.") or chance.random() >= lost]
     entries += [("media/notes.txt.bak" if layout.documents == "index" else "read me.txt", b"made up\n")][: layout.parts]
     chance.shuffle(entries)
     folder.mkdir(parents=True)
     order = f"ORDER{frames[0].number}"
     shares = [entries[n :: layout.parts] for n in range(layout.parts)]
+    if layout.repeats and layout.documents == "index":
+        whole = next(entry for entry in entries if entry[0].startswith("index."))
+        shares = [share if whole in share else [*share, whole] for share in shares]
     for number, share in enumerate(shares, 1):
         name = (
             f"export-{order}-{number}-of-{layout.parts}.{'zip' if layout.container == 'stored' else layout.container}"
@@ -258,6 +271,8 @@ def _sidecar_name(layout: Layout, frame: Frame, used: dict[str, list[Frame]]) ->
     inner += counter if layout.sidecar_counter_place == "name" else ""
     end = counter if layout.sidecar_counter_place == "end" else ""
     folder = folder if layout.documents == "beside" else "meta/"
+    if layout.fold:
+        inner = inner.upper() if layout.fold == "upper" else unicodedata.normalize("NFD", inner)
     clean = f"{folder}{inner}{layout.sidecar_suffix}{end}"
     name, again = clean, 0
     while name.casefold() in used:  # a second sidecar of one name gets a number of the service's own
@@ -280,7 +295,9 @@ def _values(layout: Layout, frame: Frame) -> dict[str, Any]:
         values["size"] = len(frame.files["original"])
     values["title"] = layout.text.write(frame.title) if frame.title else layout.unknown
     values["caption"] = layout.text.write(frame.caption) if frame.caption else None
-    values["date"] = layout.date.write(frame.local, frame.utc, frame.offset)
+    values["date"] = layout.date.write(
+        frame.told_local, frame.told_local - timedelta(minutes=frame.offset), frame.offset
+    )
     values["spot"] = layout.text.write(frame.spot) if frame.spot else ""
     values["heart"] = layout.flag.write(frame.favourite)
     values["tags"] = layout.separator.join(frame.tags) if layout.separator else frame.tags

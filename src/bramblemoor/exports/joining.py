@@ -76,6 +76,10 @@ def _adopting(db: sqlite3.Connection, units: list[sqlite3.Row]) -> int | None:
                 "UPDATE frames SET folder = ?, name = ? WHERE id = ?",
                 (*units[0]["path"].rpartition("/")[::2], unit["here"]),
             )
+            # What that one says of itself is not the original's word.
+            db.execute(
+                "DELETE FROM claims WHERE frame = ? AND source IN ('camera', 'iptc', 'name', 'file')", (unit["here"],)
+            )
             return int(unit["here"])
     return None
 

@@ -21,7 +21,7 @@ _FAMILIES = ("sidecar", "index", "xmp")
 _AGREES, _SILENT, _CONTRADICTS = 0, 1, 2
 _EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
 # How a candidate was found, the most telling first. A name that fits counts little where the record names another picture.
-_PATH, _EXACT, _BESIDE, _FOLDED, _TOLD, _TOLD_STEM, _DIGEST, _AFAR, _OTHERWISE = range(9)
+_PATH, _EXACT, _FOLDED, _BESIDE, _TOLD, _TOLD_STEM, _DIGEST, _AFAR, _OTHERWISE = range(9)
 _BARE = (_TOLD, _TOLD_STEM, _AFAR)
 
 
