@@ -161,7 +161,10 @@ def _is_called(place: str, keys: frozenset[str], records: Records) -> bool:
         return False
     steps = [re.split(r"[@:]", step)[-1] for step in place.replace("/*", "").split("/") if step]
     listed = "/*" in place or any(len(one) > 1 for one in values)
-    words = [re.findall(r"[A-Za-z][a-z]*", step) for step in steps[-2 if listed else -1 :]]
+    steps = steps[-2 if listed else -1 :] + (
+        [place] if not place.startswith("/") else []
+    )  # a column's name may hold a slash
+    words = [re.findall(r"[A-Za-z][a-z]*", step) for step in steps]
     return any(found and found[0].lower() in keys for found in words)
 
 
@@ -231,7 +234,7 @@ def _stand_in(texts: list[str]) -> str:
         return ""
     text, count = common[0]
     second = common[1][1] if len(common) > 1 else 0
-    return text if not any(map(str.isalpha, text)) or count >= 5 * second else ""
+    return text if not any(map(str.isalpha, text)) or count >= 3 * second else ""
 
 
 def _date(records: Records, sample: Sample) -> Iterator[Found]:

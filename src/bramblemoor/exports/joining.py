@@ -20,7 +20,7 @@ def frame_for(sheet: Worksheet, db: sqlite3.Connection, units: list[sqlite3.Row]
     target: int | None = first["here"]
     if target is None:
         target = _adopting(db, units)
-    elif _role(db, target, first) not in ("original", "twin", ""):
+    elif not is_original(db, target, first):
         if not _original_came_apart(sheet, db, target, first):
             return target  # the ledger knows what it is a rendition or clip of, and nothing here says otherwise
         target = _split(db, first)
@@ -29,6 +29,11 @@ def frame_for(sheet: Worksheet, db: sqlite3.Connection, units: list[sqlite3.Row]
             if unit["here"] is not None and unit["here"] != target:
                 _bring(db, unit, target)
     return target
+
+
+def is_original(db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> bool:
+    """Whether a content is the original of a frame in the ledger, and not something that belongs to it."""
+    return _role(db, frame, unit) in ("original", "twin", "")
 
 
 def _role(db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> str:

@@ -14,7 +14,7 @@ from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
-from bramblemoor.exports.joining import frame_for
+from bramblemoor.exports.joining import frame_for, is_original
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.planning import came_as, own_claims, plan, records_of
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
@@ -245,7 +245,8 @@ def _enter_frame(
                 ),
             )  # fmt: skip
     before = claims_of(db, frame)
-    new |= add_claims(db, frame, units[0]["path"] or "", own_claims(sheet, original))
+    if is_original(db, frame, units[0]):  # not where only an edit of what is here came
+        new |= add_claims(db, frame, units[0]["path"] or "", own_claims(sheet, original))
     for record in records:
         told = f"{parcel.service} {parcel.order} {record['name']}"
         claims = decode_claims(record["claims"])
