@@ -54,7 +54,9 @@ def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bo
 
 
 def _again(layout: Layout, account: list[Frame], folder: Path, seed: int) -> Score:
-    """The same account in an export that lost a fifth, into a new library; then whole, its parts in another order; then lossy again."""
+    """The same account in an export that lost a fifth, into a new library; then whole, its parts in another order; then
+    lossy again.
+    """
     score = Score()
     chance = random.Random(seed + 7)
     for name, lost in (("lossy", 0.2), ("whole", 0.0), ("lossy again", 0.2)):
@@ -155,15 +157,20 @@ def main() -> int:
           f" wrong {counts['fields wrong']}, missing {counts['fields missing']:,}")  # fmt: skip
     for what in ("pictures", "groups", "albums", "ghosts", "receipts", "runs"):
         print(f"{what:<8} right {counts[what + ' right']:,}, wrong {counts[what + ' wrong']}")
-    print(f"later    (lossy, then whole, then lossy again) pairs right {counts['later pairs right']:,}, wrong"
-          f" {counts['later pairs wrong']}, missing {counts['later pairs missing']}; fields wrong {counts['later fields wrong']}, missing"
-          f" {counts['later fields missing']}; groups wrong {counts['later groups wrong']} of"
-          f" {counts['later groups right'] + counts['later groups wrong']:,}; receipts right {counts['later receipts right']:,}, wrong"
-          f" {counts['later receipts wrong']}")  # fmt: skip
+    later, draft = (
+        {what.removeprefix(kind): n for what, n in counts.items() if what.startswith(kind)}
+        for kind in ("later ", "draft ")
+    )
+    print(
+        "later    (lossy, then whole, then lossy again) "
+        + ", ".join(f"{what} {n:,}" for what, n in sorted(later.items()))
+    )
     if given.drafts:
-        print(f"drafts   pairs right {counts['draft pairs right']:,} of {counts['draft pairs']:,}, wrong {counts['draft pairs amiss']};"
-              f" fields right {counts['draft fields right']:,}, wrong {counts['draft fields amiss']}, missing"
-              f" {counts['draft fields missing']:,}; too slow or unread {counts['drafts wrong']}")  # fmt: skip
+        print(
+            "drafts   "
+            + ", ".join(f"{what} {n:,}" for what, n in sorted(draft.items()))
+            + f", failed {counts['drafts wrong']}"
+        )
     wrong = sum(count for what, count in counts.items() if what.endswith("wrong")) + counts["pairs guessed"]
     good = not wrong and counts["pairs right"] >= 0.999 * decided and counts["fields right"] >= 0.999 * fields
     return 0 if good else 1

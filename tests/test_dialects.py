@@ -17,9 +17,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bramblemoor.exports import forms
-from bramblemoor.exports.dialect import (
+from bramblemoor.exports.dialect import BadDialect, read_dialect
+from bramblemoor.exports.dialect_rules import (
     AlbumRules,
-    BadDialect,
     EntryGlobs,
     FieldName,
     FieldRule,
@@ -28,7 +28,6 @@ from bramblemoor.exports.dialect import (
     Names,
     PositionRule,
     RecordRules,
-    read_dialect,
 )
 from bramblemoor.exports.forms import Form
 from bramblemoor.exports.templates import WORDS, BadTemplate, Template, cut, folded
@@ -437,10 +436,13 @@ def test_the_manual_lists_every_key_that_dialects_take() -> None:
 
 
 @pytest.mark.parametrize(("written", "zone", "wanted"), [
-    ("2024-07-01T10:00:00Z", "+02:00", "2024-07-01T12:00:00+02:00"), ("2024-07-01T10:00:00Z", "Europe/Berlin", "2024-07-01T12:00:00+02:00"),
-    ("2024-01-01T10:00:00", "Europe/Berlin", "2024-01-01T10:00:00+01:00"), ("2024-07-01T10:00:00Z", 2, "2024-07-01T12:00:00+02:00"),
+    ("2024-07-01T10:00:00Z", "+02:00", "2024-07-01T12:00:00+02:00"), ("2024-07-01T10:00:00Z", "Europe/Berlin",
+    "2024-07-01T12:00:00+02:00"),
+    ("2024-01-01T10:00:00", "Europe/Berlin", "2024-01-01T10:00:00+01:00"), ("2024-07-01T10:00:00Z", 2,
+    "2024-07-01T12:00:00+02:00"),
     ("2024-07-01T10:00:00", "-330", "2024-07-01T10:00:00-05:30"), ("2024-07-01T10:00:00Z", 7200, "2024-07-01T12:00:00+02:00"),
-    ("2024-07-01T10:00:00", "UTC+2", "2024-07-01T10:00:00+02:00"), ("2024-07-01T10:00:00+03:00", "+01:00", "2024-07-01T10:00:00+03:00"),
+    ("2024-07-01T10:00:00", "UTC+2", "2024-07-01T10:00:00+02:00"), ("2024-07-01T10:00:00+03:00", "+01:00",
+    "2024-07-01T10:00:00+03:00"),
     ("2024-07-01T10:00:00", "Z", "2024-07-01T10:00:00+00:00"), ("2024-07-01T10:00:00", "", "2024-07-01T10:00:00"),
 ])  # fmt: skip
 def test_time_zones_that_are_told_apart(written: str, zone: object, wanted: str) -> None:

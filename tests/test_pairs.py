@@ -1,11 +1,12 @@
-"""Small exports that went wrong once: no wrong pair, no exact match lost, edits and clips by evidence, and what later exports mend."""
+"""Small exports that went wrong once: no wrong pair, no exact match lost, edits and clips by evidence, and what later
+exports mend.
+"""
 
 import io
 import itertools
 import json
 import zipfile
 from datetime import datetime
-from pathlib import Path
 from typing import Any
 
 import pytest
@@ -24,16 +25,17 @@ INDEX = (
     "[index.fields]\n" + FIELDS
 )  # fmt: skip
 CARDS = (
-    INDEX.partition("[entries]")[0] + '[entries]\nsidecars = ["p/**/*.card.json"]\npictures = ["p/**"]\n[names]\nrenditions = ["~touched"]\n'
+    INDEX.partition("[entries]")[0] + '[entries]\nsidecars = ["p/**/*.card.json"]\n'
+    'pictures = ["p/**"]\n[names]\nrenditions = ["~touched"]\n'
     'sidecar = ["{folder}{name}.card.json"]\n[sidecar]\nfile_name = "/n"\n[sidecar.fields]\n' + FIELDS
 )  # fmt: skip
 BESIDE = CARDS.replace("*.card.json", "*.xmp").replace("{name}.card.json", "{stem}.xmp").partition("[sidecar]")[0]
 Y2019, Y2018, Y1956 = datetime(2019, 7, 3, 13), datetime(2018, 2, 2, 10, 30), -431352000
 EPOCH = datetime(1970, 1, 1)
 XMP = (
-    '<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"><rdf:Description rdf:about="" '
-    'xmlns:dc="http://purl.org/dc/elements/1.1/" dc:title="XMP title"/></rdf:RDF>'
-).encode()
+    b'<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"><rdf:Description rdf:about="" '
+    b'xmlns:dc="http://purl.org/dc/elements/1.1/" dc:title="XMP title"/></rdf:RDF>'
+)
 
 
 def heic(moment: datetime) -> bytes:
@@ -96,9 +98,11 @@ def titles(shell: Shell) -> dict[str, str]:
 OTHERS = {"n": "IMG_1.JPG", "s": 111}
 CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "an exact path and a date corrected by hand": (
-        INDEX, [{"p/aa.jpg": A, "index.json": index(line("Gran", Y1956, p="p/aa.jpg", n="Gran.jpg", s=len(A)))}], {"Gran.jpg": "Gran"}),
+        INDEX, [{"p/aa.jpg": A, "index.json": index(line("Gran", Y1956, p="p/aa.jpg", n="Gran.jpg", s=len(A)))}],
+        {"Gran.jpg": "Gran"}),
     "a film's header tells another year": (
-        INDEX, [{"p/aa.mp4": mp4(1, Y2018), "index.json": index(line("Film", Y2019, p="p/aa.mp4", n="F.mp4"))}], {"F.mp4": "Film"}),
+        INDEX, [{"p/aa.mp4": mp4(1, Y2018), "index.json": index(line("Film", Y2019, p="p/aa.mp4", n="F.mp4"))}],
+        {"F.mp4": "Film"}),
     "a sign in the told name was replaced": (
         CARDS, [{"p/Gran_ma.jpg": A, "p/Gran_ma.jpg.card.json": card("Gran*ma.jpg", "Gran", Y1956)}], {"Gran_ma.jpg": "Gran"}),
     "told by a bare name and a size": (
@@ -116,7 +120,8 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
                  "p/I.JPG.card.json": card("I.JPG", "jpg", Y2019), "p/I~touched.JPG": C}], {"I.HEIC": "heic", "I.JPG": "jpg"}),
     "a clip of the HEIC's second": (
         CARDS, [{"p/I.JPG": A, "p/I.JPG.card.json": card("I.JPG", "jpg", Y2019), "p/I.HEIC": H,
-                 "p/I.HEIC.card.json": card("I.HEIC", "heic", Y2018), "p/I.MP4": mp4(2, Y2018)}], {"I.HEIC": "heic", "I.JPG": "jpg"}),
+                 "p/I.HEIC.card.json": card("I.HEIC", "heic", Y2018), "p/I.MP4": mp4(2, Y2018)}], {"I.HEIC": "heic",
+                 "I.JPG": "jpg"}),
     "a picture named like an edit": (
         INDEX, [{"p/T.jpg": A, "p/T~touched.jpg": B, "index.json": index(
             line("trip", Y2019, p="p/T.jpg", k="1"), line("another", Y2018, p="p/T~touched.jpg", k="2"))}],
@@ -128,18 +133,21 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
         INDEX, [{"p/a/index.json": index(line("a's", Y2018, **OTHERS)), "p/a/O.JPG": A, "p/b/IMG_1.JPG": B}],
         {"O.JPG": "", "IMG_1.JPG": ""}),
     "the same, without a size": (
-        INDEX, [{"p/a/index.json": index(line("a's", Y2018.replace(year=2011), n="IMG_1.JPG")), "p/a/O.JPG": A, "p/b/IMG_1.JPG": B}],
+        INDEX, [{"p/a/index.json": index(line("a's", Y2018.replace(year=2011), n="IMG_1.JPG")), "p/a/O.JPG": A,
+        "p/b/IMG_1.JPG": B}],
         {"O.JPG": "", "IMG_1.JPG": ""}),
     "a list that tells another ending": (
         INDEX, [{"p/a/index.json": index(line("a's", Y2018, n="IMG_1.HEIC")), "p/a/O.JPG": A, "p/b/IMG_1.JPG": B}],
         {"O.JPG": "", "IMG_1.JPG": ""}),
     "a date corrected beside a namesake": (
-        INDEX, [{"p/a/index.json": index(line("a's", Y1956, n="IMG_1.JPG", s=len(A))), "p/a/IMG_1.JPG": A, "p/b/IMG_1.JPG": B + b"!"}],
+        INDEX, [{"p/a/index.json": index(line("a's", Y1956, n="IMG_1.JPG", s=len(A))), "p/a/IMG_1.JPG": A,
+        "p/b/IMG_1.JPG": B + b"!"}],
         {"2019-07/IMG_1.JPG": "a's", "2018-02/IMG_1.JPG": ""}),
     "a sidecar of another folder": (
         CARDS, [{"p/a/IMG_1.JPG.card.json": card("IMG_1.JPG", "a's", Y2019), "p/b/IMG_1.JPG": B}], {"IMG_1.JPG": ""}),
     "a bare name that two pictures have": (
-        INDEX, [{"index.json": index(line("whose?", 0, n="I.JPG")), "p/a/I.JPG": A, "p/b/I.JPG": B}], {"2019-07/I.JPG": "", "2018-02/I.JPG": ""}),
+        INDEX, [{"index.json": index(line("whose?", 0, n="I.JPG")), "p/a/I.JPG": A, "p/b/I.JPG": B}],
+        {"2019-07/I.JPG": "", "2018-02/I.JPG": ""}),
 }  # fmt: skip
 
 

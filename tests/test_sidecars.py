@@ -89,7 +89,7 @@ def test_pictures_and_sidecars_alone_know_everything_again(shell: Shell, library
     )
     assert len(before) > 90 and before.keys() <= after.keys()
     with_sidecar = [path for path in before if (library / f"{path}.xmp").is_file()]
-    for path in with_sidecar[::7] + [next(path for path in before if "ALD_0669" in path)]:
+    for path in (*with_sidecar[::7], next(path for path in before if "ALD_0669" in path)):
         was, now = (shell("show", path, "--json", cwd=one).json for one in (library, again))
         for what in ("title", "caption", "taken", "location", "position", "favourite", "rating"):
             assert now["believed"][what] == was["believed"][what], (path, what)
@@ -155,7 +155,8 @@ def test_what_an_editor_and_a_service_both_changed_is_a_conflict(shell: Shell, t
             )
             archive.writestr(
                 "stream/A.jpg.xmp",
-                f'<rdf:RDF xmlns:rdf="{RDF}"><rdf:Description rdf:about="" xmlns:ed="urn:ed:" ed:exposure="{exposure}"/></rdf:RDF>',
+                f'<rdf:RDF xmlns:rdf="{RDF}"><rdf:Description rdf:about="" xmlns:ed="urn:ed:"'
+                f' ed:exposure="{exposure}"/></rdf:RDF>',
             )
 
     for order, title, exposure in (("TFA", "One", "+1"), ("TFB", "Two", "+2"), ("TFC", "Three", "+3")):

@@ -55,7 +55,8 @@ def tell(
         )
     for word in (word for word in keyword or [] if word.startswith("-")):
         say.note(
-            f"The keyword {word!r} is added as it stands; to take one away: bramblemoor unsay {quote(frame)} --keyword {quote(word[1:])}"
+            f"The keyword {word!r} is added as it stands; to take one away:"
+            f" bramblemoor unsay {quote(frame)} --keyword {quote(word[1:])}"
         )
     _enter(
         frame, library_dir, json, lambda _: claims, [f"{claim.field}: {claim.value or 'nothing'}" for claim in claims]
@@ -73,7 +74,8 @@ def unsay(
 ) -> None:
     """Take keywords and people away from a frame, whoever said them. They stay away, though a service says them again.
 
-    To say one again: tell. What others said is kept in the ledger. To take a title, caption or location away: tell, with an empty text.
+    To say one again: tell. What others said is kept in the ledger. To take a title, caption or location away: tell, with an
+    empty text.
     """
     wanted = [*_named(frame, "keyword", keyword), *_named(frame, "person", person)]
     if not wanted:
@@ -99,7 +101,7 @@ def _named(frame: str, field: Literal["keyword", "person"], values: list[str] | 
     if "" in found:
         raise WrongUse(
             f"An empty {field} says nothing.",
-            f"Give it a text; to take one away: bramblemoor unsay {quote(frame)} --{field} {'TEXT' if field == 'keyword' else 'NAME'}.",
+            f"Give it a text; to take one away: bramblemoor unsay {quote(frame)} --{field} TEXT.",
         )
     return [(field, value) for value in found]
 

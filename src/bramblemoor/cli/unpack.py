@@ -109,7 +109,9 @@ def remove_collected(parcel: "Parcel") -> None:
 
 
 def _collected_parcel(library: Library, chosen: "KnownOrder", without: Sequence[str] = ()) -> "Parcel":
-    """The parcel of an order, once every part but those `without` is here and sound. Raises PartsAmiss naming those that are not."""
+    """The parcel of an order, once every part but those `without` is here and sound. Raises PartsAmiss naming those that are
+    not.
+    """
     from bramblemoor.errors import PartsAmiss
     from bramblemoor.exports.dialect import load_dialect
     from bramblemoor.exports.parcel import Parcel, require_sound

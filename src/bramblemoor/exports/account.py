@@ -79,7 +79,8 @@ def _no_more(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fin
     came = {digest_of_key(row[0]) for row in sheet.db.execute("SELECT sha256 FROM units")}
     gone: dict[str, None] = {}
     for row in library.db.execute(
-        "SELECT r.id, r.folder || '/' || r.name AS path, f.sha256 FROM frames r JOIN files f ON f.frame = r.id AND f.role = 'original'"
+        "SELECT r.folder || '/' || r.name AS path, f.sha256 FROM frames r"
+        " JOIN files f ON f.frame = r.id AND f.role = 'original'"
         " WHERE r.service = ? AND r.arrived NOT IN ('', ?) ORDER BY path",
         (parcel.service, parcel.order),
     ):
@@ -125,7 +126,8 @@ _NOT_HERE = "it is not here, and what it holds is missing: unpack again when it 
 _MOST_NAMED = 500
 _PICTURES = "role IN ('original', 'rendition', 'clip', 'twin')"
 _FOUND = f"""
-    SELECT path, bytes FROM files WHERE sha256 = ? AND frame NOT NULL AND {_PICTURES} AND (path = ? OR ? IS NULL) ORDER BY path LIMIT 1
+    SELECT path, bytes FROM files WHERE sha256 = ? AND frame NOT NULL AND {_PICTURES} AND (path = ? OR ? IS NULL) ORDER BY
+    path LIMIT 1
 """
 
 

@@ -9,151 +9,13 @@ from datetime import datetime
 from functools import cached_property
 from importlib.resources import files
 from pathlib import Path
-from typing import Any, Literal, get_args
+from typing import Any, get_args
 
 import msgspec
 
 from bramblemoor.errors import WrongUse
-from bramblemoor.exports.forms import Form
+from bramblemoor.exports.dialect_rules import REFERENCES, EntryKind, FieldName, FieldRule, RecordRules, Rules
 from bramblemoor.exports.templates import BadTemplate, Template
-
-EntryKind = Literal["picture", "sidecar", "album", "index", "other"]
-FieldName = Literal[
-    "title",
-    "caption",
-    "taken",
-    "keyword",
-    "person",
-    "location",
-    "favourite",
-    "quality",
-    "album",
-    "rating",
-    "edited",
-    "camera",
-    "lens",
-]
-REFERENCES = ("edit_of", "clip_of", "edits", "clips")
-Scalar = str | int | float | bool
-
-
-class Heading(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    name: str
-    part_name: str = ""
-    about: str = ""
-
-
-class EntryGlobs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    index: list[str] = []
-    albums: list[str] = []
-    sidecars: list[str] = []
-    pictures: list[str] = []
-    copies: list[str] = []
-
-
-class Names(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """How the names of a picture, its renditions and clips, and its sidecar hang together; see exports/templates.py."""
-
-    picture: str = "{stem}{suffix}{counter}{ending}"
-    sidecar: list[str] = []
-    counter: str = ""
-    sidecar_counter: str = ""
-    renditions: list[str] = []
-    clips: list[str] = []
-
-
-class Folders(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What folders of pictures mean: `albums` are globs of folders that are labels, `tree` is what is kept as it is."""
-
-    albums: list[str] = []
-    tree: list[str] = []
-
-
-class FieldRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Where a field stands and how it is written. `each` points into every member of a list; `separator` splits text.
-
-    `zone_at` is where a time zone stands that is told apart from the date.
-    """
-
-    at: str | list[str]
-    form: Form = "text"
-    pattern: str = ""
-    zone: str = ""
-    zone_at: str = ""
-    separator: str = ""
-    each: str = ""
-    unknown: list[Scalar] = []
-    means: dict[str, str] = {}
-
-    @property
-    def places(self) -> list[str]:
-        return [self.at] if isinstance(self.at, str) else self.at
-
-
-class PositionRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Two values, or one `pair` of them in `order`; `scale` times the value is degrees."""
-
-    latitude: str = ""
-    longitude: str = ""
-    pair: str = ""
-    order: Literal["latitude-longitude", "longitude-latitude"] = "latitude-longitude"
-    scale: float = 1.0
-    unknown: list[Scalar] = []
-
-
-class RecordRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One description of a picture: how its document is written, how it names its picture, and where its facts stand.
-
-    `items` leads to the list of records of a document that holds many. `edit_of`, `clip_of`, `edits` and `clips` are where references,
-    paths or file names stand of what the picture is an edit or a clip of, or of its own edits and clips.
-    """
-
-    format: Literal["json", "xml", "csv", "xmp"] = "json"
-    items: str = ""
-    separator: str = ","
-    namespaces: dict[str, str] = {}
-    path: str = ""
-    file_name: str = ""
-    reference: str = ""
-    sha256: str = ""
-    size: str = ""
-    edit_of: str = ""
-    clip_of: str = ""
-    edits: str = ""
-    clips: str = ""
-    fields: dict[FieldName, FieldRule] = {}
-    position: PositionRule | None = None
-    parts: str = ""
-
-
-class AlbumRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Descriptions of albums: files of their own, or `items` of the index. `order` lists references, paths or file names.
-
-    In rows of CSV each tells a member, or several in one text with `order_separator` between them; `separator` is the CSV's.
-    """
-
-    title: str
-    format: Literal["json", "xml", "csv"] = "json"
-    form: Literal["text", "html", "percent"] = "text"
-    separator: str = ","
-    order_separator: str = ""
-    items: str = ""
-    namespaces: dict[str, str] = {}
-    description: str = ""
-    reference: str = ""
-    order: str = ""
-    each: str = ""
-    cover: str = ""
-
-
-class _Rules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    dialect: Heading
-    entries: EntryGlobs
-    names: Names = Names()
-    folders: Folders = Folders()
-    sidecar: RecordRules = RecordRules()
-    index: RecordRules | None = None
-    album: AlbumRules | None = None
 
 
 class BadDialect(WrongUse):
@@ -180,7 +42,7 @@ class ParsedName:
 class Dialect:
     """A checked dialect, ready to be asked."""
 
-    def __init__(self, rules: _Rules, source: str) -> None:
+    def __init__(self, rules: Rules, source: str) -> None:
         """`source` is the TOML text: with another text, unpacking starts anew."""
         self.source = source
         self.name, self.about = rules.dialect.name, rules.dialect.about
@@ -360,7 +222,7 @@ def read_dialect(text: str, name: str) -> Dialect:
     except tomllib.TOMLDecodeError as error:
         raise BadDialect(f"{name} is no TOML: {error}.", "Correct that line.") from None
     try:
-        rules = msgspec.convert(document, _Rules)
+        rules = msgspec.convert(document, Rules)
     except msgspec.ValidationError as error:
         keys, problem = _misfit(document, error)
         raise _bad(text, name, keys, problem) from None
@@ -411,7 +273,7 @@ def _line_of(text: str, keys: list[str]) -> int:
     return best
 
 
-def _problems(rules: _Rules) -> Iterator[tuple[list[str], str]]:
+def _problems(rules: Rules) -> Iterator[tuple[list[str], str]]:
     """What types cannot tell: patterns, templates, and where values stand."""
     try:
         pattern = re.compile(rules.dialect.part_name)

@@ -12,7 +12,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from bramblemoor.exports.draft_fields import Found, Records, proposals, quoted
+from bramblemoor.exports.draft_fields import proposals
 from bramblemoor.exports.draft_names import (
     SidecarNames,
     counter_of,
@@ -21,6 +21,7 @@ from bramblemoor.exports.draft_names import (
     sidecar_names,
     suffixes_of,
 )
+from bramblemoor.exports.draft_records import Found, Records, quoted
 from bramblemoor.exports.sampling import Document, Sample, look_at, read_documents
 from bramblemoor.exports.templates import folded
 from bramblemoor.frames.moments import parse_moment
@@ -43,7 +44,9 @@ class Draft:
 
 @dataclass
 class _Index:
-    """Documents that list pictures: their names, how they are written, where the list stands, and its records with their pictures."""
+    """Documents that list pictures: their names, how they are written, where the list stands, and its records with their
+    pictures.
+    """
 
     names: list[str]
     format: str
@@ -147,7 +150,7 @@ class _Drafting:
         pictures = ["**"] if len(tops) > 5 or "" in tops else [f"{top}/**" for top in tops]
         lines = [
             f"# A draft, made by looking at {len(sample.parts)} part(s) with {len(sample.pictures):,} pictures.",
-            "# Read every line, then see what it makes of the export: bramblemoor dialect try, with the export and this file.", "",
+            "# Read every line, then see what it makes of the export: bramblemoor dialect try, with it and this file.", "",
             "[dialect]", f"name = {quoted(self.name)}",
         ]  # fmt: skip
         if not sample.by_hand:

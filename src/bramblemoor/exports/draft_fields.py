@@ -1,26 +1,24 @@
 """Drafting a dialect's fields: which values of records are names, digests, dates, places and words.
 
-A place is proposed for what its values agree with in the pictures themselves, in whatever language its key is; only where pictures say
-nothing of a field may an unmistakable key speak for it.
+A place is proposed for what its values agree with in the pictures themselves, in whatever language its key is; only where
+pictures say nothing of a field may an unmistakable key speak for it.
 """
 
 import html
-import json
 import re
 from collections import Counter
-from collections.abc import Callable, Container, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
-from functools import cached_property
 from typing import Any
 from urllib.parse import unquote
 
 from bramblemoor.exports import forms
 from bramblemoor.exports.draft_names import alike
+from bramblemoor.exports.draft_places import position
+from bramblemoor.exports.draft_records import Found, Records, key_of, quoted
 from bramblemoor.exports.forms import Form
-from bramblemoor.exports.sampling import Sample, first_text
+from bramblemoor.exports.sampling import Sample
 from bramblemoor.exports.templates import folded, last_step
-from bramblemoor.frames.claims import parse_position
 from bramblemoor.frames.moments import Moment, infer_offset, parse_moment
 
 _KEYS: tuple[tuple[str, frozenset[str]], ...] = (
@@ -37,75 +35,14 @@ _PATTERNS = (
     "%Y:%m:%d %H:%M:%S", "%Y/%m/%d %H:%M:%S", "%Y/%m/%d %H:%M", "%Y%m%d%H%M%S", "%Y-%m-%d %H.%M.%S", "%d-%m-%Y %H:%M:%S",
     "%d.%m.%y %H:%M", "%m/%d/%Y, %I:%M:%S %p", "%d %b %Y %H:%M:%S", "%b %d, %Y, %I:%M:%S %p", "%d %B %Y %H:%M", "%Y-%m-%d %H:%M",
 )  # fmt: skip
-_TRIED, _COMPARED = 40, 300  # values of a place
-_SCALES = (1.0, 1e-5, 1e-6, 1e-7)
-_NEAR = 0.002  # degrees: pictures and services round differently
-
-
-@dataclass(frozen=True)
-class Found:
-    """One proposal: what it is for, the TOML that says so, the share of records it was found in, an example, and the reason."""
-
-    what: str
-    toml: str
-    share: float
-    example: str
-    why: str
-
-
-def quoted(text: str) -> str:
-    return json.dumps(text, ensure_ascii=False)
-
-
-class Records:
-    """The values of all records, by place; `pairs` are the pictures that the records belong to, "" where that is unknown."""
-
-    def __init__(self, records: list[dict[str, list[Any]]], pairs: list[str]) -> None:
-        self.places = list(dict.fromkeys(place for record in records for place in record))
-        self.records, self.pairs, self.count = records, pairs, len(records)
-        self.taken: set[str] = set()
-
-    @cached_property
-    def paired(self) -> list[tuple[dict[str, list[Any]], str]]:
-        """Records with their pictures, from all over the list."""
-        both = [(record, pair) for record, pair in zip(self.records, self.pairs, strict=True) if pair]
-        return both[:: max(1, len(both) // _COMPARED)]
-
-    def free(self) -> list[str]:
-        return [place for place in self.places if place not in self.taken]
-
-    def values(self, place: str) -> list[list[Any]]:
-        return [record.get(place, []) for record in self.records]
-
-    def told(self, place: str) -> list[tuple[Any, str]]:
-        """(value, picture) of the records that have just one value there."""
-        found = ((record.get(place, ()), pair) for record, pair in self.paired)
-        return [(values[0], pair) for values, pair in found if len(values) == 1 and values[0] not in (None, "")]
-
-    def agreeing(
-        self, test: Callable[[Any, str], bool], share: float = 0.6, among: Container[str] | None = None
-    ) -> str:
-        """The place whose values pass a test most often; "" where none does mostly. `among` are the pictures that can tell."""
-        best = (0.0, 0, "")
-        for place in self.free():
-            told = [one for one in self.told(place) if among is None or one[1] in among]
-            fit = sum(bool(test(value, pair)) for value, pair in told)
-            if told and fit >= share * len(told) and fit >= min(3, len(self.paired)):
-                best = max(best, (fit / len(told), fit, place))
-        return best[2]
-
-    def found(self, what: str, toml: str, place: str, why: str) -> Found:
-        self.taken.add(place)
-        values = self.values(place)
-        share = sum(any(value not in (None, "") for value in one) for one in values) / self.count
-        return Found(what, toml, share, next((text for one in values if (text := first_text(one))), ""), why)
+_TRIED = 40  # values of a place
 
 
 def proposals(records: Records, sample: Sample) -> Iterator[Found]:
     """What the places of records are likely to hold: how they name their picture, then fields, then the position."""
     yield from _keys(records, sample)
     yield from _date(records, sample)
-    yield from _position(records, sample)
+    yield from position(records, sample)
     told: set[str] = set()
     for one in _confirmed(records, sample):
         told.add(one.what)
@@ -132,10 +69,8 @@ def _keys(records: Records, sample: Sample) -> Iterator[Found]:
     )
     for key, test, what in tests:
         share = 0.6 if key != "size" else 0.95
-        place = records.agreeing(
-            test if key != "sha256" else lambda value, pair: pair not in sample.digests or test(value, pair), share
-        )
-        if place and (key != "sha256" or any(test(value, pair) for value, pair in records.told(place))):
+        place = records.agreeing(test, share, sample.digests if key == "sha256" else None)
+        if place:
             yield records.found("key", f"{key} = {quoted(place)}", place, f"it is the {what} of the picture")
     for place in records.free():  # whatever is one short word, and another for each
         words = [one[0] for one in records.values(place) if len(one) == 1 and isinstance(one[0], str | int)]
@@ -143,15 +78,10 @@ def _keys(records: Records, sample: Sample) -> Iterator[Found]:
             word for word in words if re.fullmatch(r"[A-Za-z0-9_-]{2,40}", str(word)) and not isinstance(word, bool)
         ]
         if len(set(short)) == records.count >= 3 and (
-            re.search(r"[A-Za-z]", str(short[0])) or _key_of(place) in ("id", "key", "ref")
+            re.search(r"[A-Za-z]", str(short[0])) or key_of(place) in ("id", "key", "ref")
         ):
             yield records.found("key", f"reference = {quoted(place)}", place, "it is another for each picture")
             return
-
-
-def _key_of(place: str) -> str:
-    """The last key of a place, in small letters."""
-    return re.split(r"[/@:]", place.replace("/*", "").lower())[-1]
 
 
 def _is_called(place: str, keys: frozenset[str], records: Records) -> bool:
@@ -310,121 +240,3 @@ def _same_instant(moment: Moment, own: Moment) -> bool:
     clock = moment.utc or moment.shown
     offset = infer_offset(own.local, clock)
     return offset is not None and abs(own.local - clock - timedelta(minutes=offset)) < timedelta(seconds=61)
-
-
-def _position(records: Records, sample: Sample) -> Iterator[Found]:
-    """The places, or the one place, whose values are where the pictures say that they were taken; else what keys say."""
-    own = {}
-    for name, reading in sample.looked.items():
-        where = next((parse_position(claim.value) for claim in reading.claims if claim.field == "position"), None)
-        if where is not None:
-            own[name] = where
-    for scale in _SCALES if own else ():
-        north, east = (records.agreeing(_near(own, axis, scale), 0.6, own) for axis in (0, 1))
-        if north and east and north != east:
-            yield from _axes(records, north, east, scale, "it is where the pictures say that they were taken")
-            return
-    for order in ((0, 1), (1, 0)) if own else ():
-        place = records.agreeing(_near_pair(own, order), 0.6, own)
-        if place:
-            yield _pair(records, place, order, "it is where the pictures say that they were taken")
-            return
-    for place in _listed_pairs(records) if own else ():
-        for order in ((0, 1), (1, 0)):
-            both = [
-                (record[place], own[pair])
-                for record, pair in records.paired
-                if pair in own and len(record.get(place, ())) == 2
-            ]
-            fit = sum(
-                all(_is_near(value, where[axis]) for value, axis in zip(values, order, strict=True))
-                for values, where in both
-            )
-            if both and fit >= 0.5 * len(both):
-                yield _pair(records, place, order, "it is where the pictures say that they were taken")
-                return
-    if not own:
-        yield from _position_by_key(records)
-
-
-def _listed_pairs(records: Records) -> list[str]:
-    return [place for place in records.free() if place.endswith("/*")]
-
-
-def _near(own: dict[str, tuple[float, float]], axis: int, scale: float) -> Callable[[Any, str], bool]:
-    return lambda value, pair: pair in own and _is_near(value, own[pair][axis], scale)
-
-
-def _is_near(value: Any, degrees: float, scale: float = 1.0) -> bool:
-    try:
-        return abs(forms.degrees(value, scale) - degrees) < _NEAR
-    except ValueError:
-        return False
-
-
-def _near_pair(own: dict[str, tuple[float, float]], order: tuple[int, int]) -> Callable[[Any, str], bool]:
-    def near(value: Any, pair: str) -> bool:
-        halves = re.split(r"[,;]", value, maxsplit=1) if isinstance(value, str) else []
-        return (
-            pair in own
-            and len(halves) == 2
-            and all(_is_near(h, own[pair][a]) for h, a in zip(halves, order, strict=True))
-        )
-
-    return near
-
-
-def _axes(records: Records, north: str, east: str, scale: float, why: str) -> Iterator[Found]:
-    yield records.found("position latitude", f"latitude = {quoted(north)}", north, why)
-    yield records.found("position longitude", f"longitude = {quoted(east)}", east, why)
-    if scale != 1.0:
-        yield Found("position scale", f"scale = {scale:g}", 1.0, "", "degrees go to 180")
-
-
-def _pair(records: Records, place: str, order: tuple[int, int], why: str) -> Found:
-    words = f"pair = {quoted(place.removesuffix('/*'))}"
-    if order == (1, 0):
-        words += '\norder = "longitude-latitude"'
-    return records.found("position pair", words, place, why)
-
-
-def _position_by_key(records: Records) -> Iterator[Found]:
-    """Where no picture tells a position: two numbers whose keys are those of the two axes, or one text that can only be a pair."""
-    found = {}
-    for axis, keys in (
-        ("latitude", r"lat(?:itude)?(?:_.*)?"),
-        ("longitude", r"(?:lon|lng|long)(?:gitude|itude)?(?:_.*)?"),
-    ):
-        found[axis] = next(
-            (one for one in records.free() if re.fullmatch(keys, _key_of(one)) and _numbers(records, one)), ""
-        )
-    if all(found.values()):
-        largest = max(abs(number) for place in found.values() for number in _numbers(records, place))
-        scale = 1.0 if largest <= 180 else 1e-6 if largest <= 180e6 else 1e-7
-        yield from _axes(records, found["latitude"], found["longitude"], scale, "its key says so")
-        return
-    for place in records.free():
-        told = [
-            value for value, _ in records.told(place) if isinstance(value, str) and re.search(r"\d[^,;]*[,;]", value)
-        ]
-        if told and sum(map(_is_pair, told)) >= 0.8 * len(told):
-            yield _pair(records, place, (0, 1), "it can be read as two angles")
-            return
-
-
-def _numbers(records: Records, place: str) -> list[float]:
-    found = []
-    for value, _ in records.told(place):
-        try:
-            found.append(forms.degrees(value))
-        except ValueError:
-            return []
-    return found
-
-
-def _is_pair(value: str) -> bool:
-    try:
-        latitude, longitude = (forms.degrees(half) for half in re.split(r"[,;]", value, maxsplit=1))
-    except ValueError:
-        return False
-    return abs(latitude) <= 90 and abs(longitude) <= 180 and bool(re.search(r"[.°']", value))

@@ -1,4 +1,6 @@
-"""Drafting a dialect's names: how sidecars are called after their pictures, what counters look like, and what parts are called."""
+"""Drafting a dialect's names: how sidecars are called after their pictures, what counters look like, and what parts are
+called.
+"""
 
 import re
 from collections import Counter
@@ -8,7 +10,8 @@ from urllib.parse import quote
 
 from bramblemoor.exports.templates import Template, folded
 
-_FORMS: tuple[tuple[str, str], ...] = (  # how a sidecar's name may begin: in the words of a template, and computed from (stem, ending)
+# How a sidecar's name may begin: in the words of a template, and as `_starts` computes it.
+_FORMS: tuple[tuple[str, str], ...] = (
     ("{stem}{counter}{ending}", "name"), ("{stem}{counter}", "stem"), ("{stem + counter + ending | replace '.' '_'}", "replaced"),
     ("{stem + counter + ending | lower}", "lower name"), ("{stem + counter | lower}", "lower stem"),
     ("{stem + counter + ending | percent}", "percent"),

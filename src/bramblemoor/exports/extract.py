@@ -211,8 +211,8 @@ class _Staging:
                         " troubles = ?, edits = ?, content_ids = ? WHERE id = ?",
                         (
                             reading.media, reading.kind, reading.width, reading.height, _taken(reading.claims),
-                            encode_claims(reading.claims), json.dumps(reading.troubles), reading.edits, " ".join(reading.content_ids),
-                            done.entry,
+                            encode_claims(reading.claims), json.dumps(reading.troubles), reading.edits,
+                            " ".join(reading.content_ids), done.entry,
                         ),
                     )  # fmt: skip
 

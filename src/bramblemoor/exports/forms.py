@@ -67,8 +67,8 @@ def written(value: Any, form: Form, pattern: str = "", zone: str = "") -> str:
 def with_zone(written: str, zone: Any) -> str:
     """A moment's text with the time zone that a field of its own tells; as it is where that says nothing, or it has its own.
 
-    A zone is an offset ("+02:00", "+0200", "UTC+2", "Z"), a name of the time zone database, or a number: of hours up to 14, else of
-    minutes, or of seconds. Raises ValueError for anything else.
+    A zone is an offset ("+02:00", "+0200", "UTC+2", "Z"), a name of the time zone database, or a number: of hours up to 14,
+    else of minutes, or of seconds. Raises ValueError for anything else.
     """
     moment = parse_moment(written)
     if moment is None or moment.offset is not None or zone is None or isinstance(zone, bool | dict | list):

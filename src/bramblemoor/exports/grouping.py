@@ -1,7 +1,7 @@
 """Which files are one frame: edits and clips go to the still that the evidence points to, never by the order of files.
 
-The evidence, the most telling first: an identifier that a still and its clip have in common, a record that is meant for the file alone,
-the same moment, then the name. What points away from every original is a frame of its own.
+The evidence, the most telling first: an identifier that a still and its clip have in common, a record that is meant for the
+file alone, the same moment, then the name. What points away from every original is a frame of its own.
 """
 
 import json
@@ -18,13 +18,13 @@ _BY_NAME = 5  # candidates found by a name at least, not by a digest alone; see 
 
 # The distinct contents, those of one name together; by name and content, so that the order of parts plays no part.
 _CONTENTS = """
-    SELECT u.entry, u.sha256, e.name, bm_folded(e.frame_key) AS key, e.frame_key, e.suffix, e.ending, e.picture_kind, e.media, e.taken,
-    e.content_ids FROM units u JOIN entries e ON e.id = u.entry ORDER BY key, e.name, u.sha256, u.entry
+    SELECT u.entry, u.sha256, e.name, bm_folded(e.frame_key) AS key, e.frame_key, e.suffix, e.ending, e.picture_kind,
+    e.media, e.taken, e.content_ids FROM units u JOIN entries e ON e.id = u.entry ORDER BY key, e.name, u.sha256, u.entry
 """
 # Records that name one file of a group, and none of its originals.
 _OWN = """
-    SELECT c.record, coalesce(r.taken, '') AS taken FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture
-    WHERE c.picture = ? AND c.how <= ? AND r.family != 'xmp'
+    SELECT c.record, coalesce(r.taken, '') AS taken FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON
+    p.id = c.picture WHERE c.picture = ? AND c.how <= ? AND r.family != 'xmp'
     AND r.sha256_said IN ('', p.sha256) AND r.size_said IN (0, p.size)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= c.how AND o.picture IN ({originals}))
 """

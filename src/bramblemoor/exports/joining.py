@@ -12,7 +12,8 @@ _BY_OTHERS = "source IN ('service', 'xmp', 'you', 'sidecar') AND field NOT IN ('
 
 
 def frame_for(sheet: Worksheet, db: sqlite3.Connection, units: list[sqlite3.Row]) -> int | None:
-    """The frame in the ledger that an export's frame is, None for a new one; its files, as far as they are here, are brought there.
+    """The frame in the ledger that an export's frame is, None for a new one; its files, as far as they are here, are brought
+    there.
 
     `units` are all contents of the export's frame, its original first.
     """
@@ -73,7 +74,9 @@ def _split(db: sqlite3.Connection, unit: sqlite3.Row) -> int:
 
 
 def _adopting(db: sqlite3.Connection, units: list[sqlite3.Row]) -> int | None:
-    """A frame in the ledger whose original is a rendition or clip of one that comes only now: it takes the new one for its original."""
+    """A frame in the ledger whose original is a rendition or clip of one that comes only now: it takes the new one for its
+    original.
+    """
     for unit in units[1:]:
         if unit["here"] is not None and _role(db, unit["here"], unit) == "original" and not _is_told(db, unit["here"]):
             db.execute("UPDATE files SET role = ? WHERE frame = ? AND role = 'original'", (unit["role"], unit["here"]))
@@ -95,7 +98,9 @@ def _is_told(db: sqlite3.Connection, frame: int) -> bool:
 
 
 def _bring(db: sqlite3.Connection, unit: sqlite3.Row, target: int) -> None:
-    """Bring a file that belongs to another frame, as is known now; a frame that was nothing else goes, with what was claimed of it."""
+    """Bring a file that belongs to another frame, as is known now; a frame that was nothing else goes, with what was claimed
+    of it.
+    """
     former = unit["here"]
     if _role(db, former, unit) == "original":
         others = db.execute(

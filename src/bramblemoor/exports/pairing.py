@@ -141,7 +141,8 @@ def _scopes(db: sqlite3.Connection) -> None:
             holding.add(folder)
             folder = folder[:-1].rpartition("/")[0] + "/" if "/" in folder[:-1] else ""
     for entry, name in db.execute(
-        "SELECT id, name FROM entries WHERE kind IN ('index', 'sidecar') AND id IN (SELECT entry FROM records WHERE told != '' AND path = '')"
+        "SELECT id, name FROM entries WHERE kind IN ('index', 'sidecar')"
+        " AND id IN (SELECT entry FROM records WHERE told != '' AND path = '')"
     ).fetchall():
         folder = name[: len(name) - len(name.rpartition("/")[2])]
         while folder not in holding:
@@ -222,7 +223,8 @@ _COMPETING = f"""
     EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {_FOLDED}) AS fits
     FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record JOIN entries s ON s.id = r.entry
     WHERE c.family = ? AND c.record NOT IN (SELECT record FROM pairs)
-    AND NOT EXISTS (SELECT 1 FROM pairs JOIN records o ON o.id = pairs.record WHERE pairs.picture = c.picture AND o.family = c.family)
+    AND NOT EXISTS (SELECT 1 FROM pairs JOIN records o ON o.id = pairs.record WHERE pairs.picture = c.picture AND o.family =
+    c.family)
 """
 
 

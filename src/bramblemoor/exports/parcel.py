@@ -25,8 +25,8 @@ class Parcel:
     """Parts in order: archives, or folders that were unpacked by hand.
 
     `frames_said` is how many frames the service said it would hold, None where nobody said; `twice` are files that hold
-    the same as a part. `is_whole` says that it is to hold everything that the service has; `without` names the parts that are not here, and are known
-    not to be.
+    the same as a part. `is_whole` says that it is to hold everything that the service has; `without` names the parts that
+    are not here, and are known not to be.
     """
 
     service: str
@@ -42,7 +42,9 @@ class Parcel:
 
     @property
     def marks(self) -> dict[str, str]:
-        """What tells this export from another whose parts have the same names: of each part a digest of its size, ends or listing."""
+        """What tells this export from another whose parts have the same names: of each part a digest of its size, ends or
+        listing.
+        """
         return {part.name: _mark(part) for part in self.parts}
 
 
@@ -80,7 +82,8 @@ def parcel_at(
 ) -> Parcel:
     """A parcel fetched by other means: a folder of parts, one archive, or what somebody unpacked by hand.
 
-    `order` chooses one of several whose parts lie mixed; `without` names parts, by number or file name, that are not to be waited for.
+    `order` chooses one of several whose parts lie mixed; `without` names parts, by number or file name, that are not to be
+    waited for.
     Raises WrongUse where no part is there, or all that `without` names are, PartsAmiss where another one is missing.
     """
     if path.is_file():

@@ -37,6 +37,13 @@ _UNITS = """
 """
 
 
+# By name and content: in whatever order the parts came, the same pictures get the same names.
+FRAMES = """
+    SELECT frame FROM units JOIN entries ON id = frame GROUP BY frame
+    ORDER BY min(frame_key), min(name), min(entries.sha256), frame
+"""
+
+
 def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
     """Decide for every distinct content whose frame it is and where it goes; a decision once made stays."""
     if sheet.get("planned"):
@@ -47,10 +54,7 @@ def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
             known = _known(library, parcel.service, row)
             if known is not None:
                 db.execute("UPDATE units SET here = ? WHERE entry = ?", (known, row["entry"]))
-        # By name and content: in whatever order the parts came, the same pictures get the same names.
-        for (frame,) in db.execute(
-            "SELECT frame FROM units JOIN entries ON id = frame GROUP BY frame ORDER BY min(frame_key), min(name), min(entries.sha256), frame"
-        ).fetchall():
+        for (frame,) in db.execute(FRAMES).fetchall():
             _place_frame(sheet, parcel, library, frame)
         sheet.put("planned", "yes")
 
@@ -115,7 +119,8 @@ def _known(library: Library, service: str, row: sqlite3.Row) -> int | None:
 def records_of(sheet: Worksheet, frame: int) -> list[sqlite3.Row]:
     """The records of all files of a frame (which is named by its original's entry), the least particular first.
 
-    Those that are meant for a rendition or clip alone (`is_own`) come first: what they say is kept, and the original's word counts.
+    Those that are meant for a rendition or clip alone (`is_own`) come first: what they say is kept, and the original's word
+    counts.
     """
     return sheet.db.execute(
         "SELECT DISTINCT r.*, s.name, EXISTS (SELECT 1 FROM own WHERE own.record = r.id) AS is_own"

@@ -5,7 +5,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from bramblemoor.exports import forms
-from bramblemoor.exports.dialect import REFERENCES, AlbumRules, Dialect, FieldRule, PositionRule, RecordRules
+from bramblemoor.exports.dialect import Dialect
+from bramblemoor.exports.dialect_rules import REFERENCES, AlbumRules, FieldRule, PositionRule, RecordRules
 from bramblemoor.exports.documents import ABSENT, BrokenDocument, Tree, csv_rows, json_tree, xml_tree
 from bramblemoor.frames.claims import Claim, written_position
 from bramblemoor.frames.xmp_model import BrokenXmp
@@ -16,7 +17,8 @@ from bramblemoor.frames.xmp_reading import has_edits, read_xmp
 class Record:
     """The claims of one record, how it names its picture ("" where it does not), and what was refused, as sentences.
 
-    `path` is an entry's name, or its end; `size` is in bytes, 0 where not told; `albums` are titles. `refers` are (what, name): the
+    `path` is an entry's name, or its end; `size` is in bytes, 0 where not told; `albums` are titles. `refers` are (what,
+    name): the
     record is of an edit or a clip of what is called so ("edit_of", "clip_of"), or has such a one ("edits", "clips").
     """
 

@@ -16,7 +16,7 @@ from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
 from bramblemoor.exports.joining import frame_for, is_original
 from bramblemoor.exports.parcel import Parcel
-from bramblemoor.exports.planning import came_as, own_claims, plan, records_of
+from bramblemoor.exports.planning import FRAMES, came_as, own_claims, plan, records_of
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import HAND, Claim
 from bramblemoor.frames.moments import now_seconds
@@ -171,9 +171,7 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
     resumed = sheet.get("entering") is not None
     sheet.put("entering", "yes")
     updated = 0
-    for (original,) in sheet.db.execute(
-        "SELECT frame FROM units JOIN entries ON id = frame GROUP BY frame ORDER BY min(frame_key), min(name), min(entries.sha256), frame"
-    ).fetchall():
+    for (original,) in sheet.db.execute(FRAMES).fetchall():
         number, is_changed, is_new = _enter_frame(sheet, parcel, library, original, resumed)
         updated += is_changed and not is_new
         sheet.db.execute("INSERT INTO entered VALUES (?, ?, ?, ?)", (original, number, is_changed, is_new))
@@ -205,7 +203,9 @@ def _packet(sheet: Worksheet, frame: int) -> bytes | None:
 def _enter_frame(
     sheet: Worksheet, parcel: Parcel, library: Library, original: int, resumed: bool
 ) -> tuple[int, bool, bool]:
-    """Enter one frame, or what is new of one that is here already; returns its number, whether anything was new, and whether all was."""
+    """Enter one frame, or what is new of one that is here already; returns its number, whether anything was new, and whether
+    all was.
+    """
     db = library.db
     units = sheet.db.execute(
         "SELECT units.*, name, media, width, height, size, picture_kind FROM units JOIN entries ON id = entry WHERE frame = ?"

@@ -56,8 +56,8 @@ class Claim:
 class Facts:
     """What is believed about a frame once every claim was heard. `conflicts` are sentences for a person.
 
-    `by_you` are the fields in which the user's own word, told here, is the latest by hand; `gone` are keywords and people that were
-    taken away by hand.
+    `by_you` are the fields in which the user's own word, told here, is the latest by hand; `gone` are keywords and people
+    that were taken away by hand.
     """
 
     taken: Moment | None = None

@@ -13,7 +13,8 @@ _SINGLE: tuple[Field, ...] = ("title", "caption", "location", "taken", "position
 def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed: bool = False) -> list[Claim]:
     """Claims of the source "sidecar" for what a packet says, and does not say any more, beside all that is known of its frame.
 
-    `was_written` says that the ledger knows the packet: of one from before values were marked it then knows what it must have held.
+    `was_written` says that the ledger knows the packet: of one from before values were marked it then knows what it must
+    have held.
     `resumed` says that a run which broke off may have written what the ledger does not know yet: its own values are no news then.
     A packet without any marks is a new one: what it does not say was not taken out.
     """
@@ -82,7 +83,9 @@ def _marks(said: Said) -> set[str]:
 
 
 def _remembered(known: Sequence[Claim], facts: Facts) -> set[str]:
-    """What a packet without marks must have held when it was written: what is believed, or, where others spoke first, their word."""
+    """What a packet without marks must have held when it was written: what is believed, or, where others spoke first, their
+    word.
+    """
     by_others = {claim.field for claim in known if claim.source == "xmp"}
     theirs = marks_of(believe([claim for claim in known if claim.source == "xmp"]))
     ours = marks_of(facts)

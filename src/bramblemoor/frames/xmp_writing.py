@@ -1,6 +1,7 @@
 """Writing XMP sidecars (ISO 16684-1): new ones, and additions to those that others wrote.
 
-What stands in a packet is ours or somebody else's, value by value: `bm:wrote` there holds a mark of every value that was written here,
+What stands in a packet is ours or somebody else's, value by value: `bm:wrote` there holds a mark of every value that was
+written here,
 `bm:kept` one of every value that others had written when it was. So it shows in the file itself what an editor has changed since,
 also where that editor wrote the whole packet anew.
 """
@@ -153,8 +154,8 @@ def sidecar(facts: Facts, belonging: Belonging, foreign: bytes | None = None, *,
     """The bytes of a sidecar for `facts`; with `foreign`, that packet brought up to date.
 
     What others wrote is only added to, but for properties in which the user's own word is the latest (`facts.by_you`); those are
-    changed where they stand, other languages stay. `base` is the essence of a delivered packet that `foreign` is; None leaves what
-    is there. Raises BrokenXmp for a foreign packet that cannot be read. The same input gives the same bytes.
+    changed where they stand, other languages stay. `base` is the essence of a delivered packet that `foreign` is; None
+    leaves what is there. Raises BrokenXmp for a foreign packet that cannot be read. The same input gives the same bytes.
     """
     wanted = _wanted(facts, belonging)
     if foreign is None:

@@ -29,7 +29,8 @@ def extend_album(
 ) -> tuple[int, list[int]]:
     """Make an album, or bring one that is known by (service, reference) up to date.
 
-    Frames get the order they are given in; those that were in it and are not given stay, behind them (before them, with `behind`).
+    Frames get the order they are given in; those that were in it and are not given stay, behind them (before them, with
+    `behind`).
     One that was known only by its title, as from sidecars, gets its reference. Returns the album's number and the frames added.
     """
     row = _known(db, service, reference, title)
@@ -76,7 +77,8 @@ def frames_of_album(db: sqlite3.Connection, service: str, reference: str, title:
     return [
         (found[0], found[1])
         for found in db.execute(
-            "SELECT folder || '/' || name, frame FROM album_frames JOIN frames ON frames.id = frame WHERE album = ? ORDER BY position",
+            "SELECT folder || '/' || name, frame FROM album_frames JOIN frames ON frames.id = frame WHERE album = ?"
+            " ORDER BY position",
             (row["id"] if row else None,),
         )
     ]

@@ -45,7 +45,8 @@ def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:
     row = db.execute(
         "INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns, media, width, height, former_name, read_at)"
         " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (path) DO UPDATE SET bytes = excluded.bytes,"
-        " frame = coalesce(files.frame, excluded.frame), sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns, seen_ns = 0, read_at = excluded.read_at RETURNING id",
+        " frame = coalesce(files.frame, excluded.frame), sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns, seen_ns = 0,"
+        " read_at = excluded.read_at RETURNING id",
         (
             frame, file.role, file.path, collision_key(file.path), file.bytes, file.sha256, file.mtime_ns,
             file.media, file.width, file.height, file.former_name, now_seconds(),

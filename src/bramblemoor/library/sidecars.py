@@ -1,4 +1,6 @@
-"""The XMP sidecar beside a frame: written where something is known that its file does not say, and read where somebody changed it."""
+"""The XMP sidecar beside a frame: written where something is known that its file does not say, and read where somebody
+changed it.
+"""
 
 import hashlib
 import sqlite3
@@ -26,8 +28,10 @@ def write_sidecar(
 ) -> Path | None:
     """Write or renew a frame's sidecar, inside a transaction of the ledger; returns its path, None where nothing was written.
 
-    `delivered` is a sidecar that came with the picture. What others wrote is only ever added to: what somebody changed since it was
-    last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be read is left as it is;
+    `delivered` is a sidecar that came with the picture. What others wrote is only ever added to: what somebody changed since
+    it was
+    last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be read is left as
+    it is;
     what is known waits in the ledger, which is told. A `new` frame gets its own even in a year that is bound. `where_different`
     leaves one alone that says all already. The file is not flushed: the caller flushes many at once.
     """
@@ -59,8 +63,8 @@ def write_sidecar(
             packet = read_packet(here)
         except BrokenXmp as error:
             library.seen.append(Finding(
-                relative, f"it cannot be read ({error}), so nothing was added to it, and it was left as it is; what is known of the"
-                " frame waits in the ledger: mend the file, or move it away, then run: bramblemoor stocktake", attention=True,
+                relative, f"it cannot be read ({error}), so nothing was added to it, and it was left as it is; what is known of"
+                " the frame waits in the ledger: mend the file, or move it away, then run: bramblemoor stocktake", attention=True,
             ))  # fmt: skip
             db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (f"{_WAITS} {frame}", relative))
             return None
@@ -80,7 +84,9 @@ def write_sidecar(
 
 
 def renew_former(library: Library) -> int:
-    """Write anew, once, the sidecars from before values were marked in them; returns how many. What others wrote stays as it is."""
+    """Write anew, once, the sidecars from before values were marked in them; returns how many. What others wrote stays as it
+    is.
+    """
     db = library.db
     if db.execute("SELECT 1 FROM meta WHERE key = ?", (FORMER_SIDECARS,)).fetchone() is None:
         return 0
@@ -98,7 +104,8 @@ def renew_former(library: Library) -> int:
         db.execute("DELETE FROM meta WHERE key = ?", (FORMER_SIDECARS,))
     if renewed:
         library.seen.append(Finding(
-            "sidecars", f"{len(renewed):,} {'was' if len(renewed) == 1 else 'were'} written anew, once, so that every reader of XMP understands them;"
+            "sidecars", f"{len(renewed):,} {'was' if len(renewed) == 1 else 'were'} written anew, once, so that every reader"
+            " of XMP understands them;"
             " what others wrote in them is as it was",
         ))  # fmt: skip
     return len(renewed)
@@ -169,13 +176,15 @@ def _is_as_entered(db: sqlite3.Connection, relative: str, content: bytes) -> boo
 
 
 def take_up_edits(library: Library, frame: int, *, resumed: bool = False) -> bool:
-    """What somebody changed in a frame's sidecar since it was last written or looked at, as claims; says whether that was anything.
+    """What somebody changed in a frame's sidecar since it was last written or looked at, as claims; says whether that was
+    anything.
 
     To be called before anything new is entered of the frame. Inside a transaction. A sidecar that cannot be read says nothing.
     """
     db = library.db
     row = db.execute(
-        "SELECT o.path || '.xmp' AS path, s.sha256 FROM files o LEFT JOIN files s ON s.path = o.path || '.xmp' AND s.frame = o.frame"
+        "SELECT o.path || '.xmp' AS path, s.sha256 FROM files o"
+        " LEFT JOIN files s ON s.path = o.path || '.xmp' AND s.frame = o.frame"
         " WHERE o.frame = ? AND o.role = 'original'",
         (frame,),
     ).fetchone()

@@ -94,7 +94,8 @@ class Emberlow(Account):
 
 def _packet(title: str, stars: int, number: int) -> str:
     """An XMP packet with an editor's instructions, nested ones too."""
-    return f"""<x:xmpmeta xmlns:x="urn:made-up:wrapper"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
+    return f"""<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?>
+<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
  <rdf:Description rdf:about="" xmlns:em="{_DEVELOP}" xmlns:xmp="http://ns.adobe.com/xap/1.0/"
   xmlns:dc="http://purl.org/dc/elements/1.1/" em:Exposure="{number % 7 / 10:+.2f}" em:Film="Reed {number % 3}"
   xmp:Rating="{stars}">
@@ -105,6 +106,7 @@ def _packet(title: str, stars: int, number: int) -> str:
   </rdf:Seq></em:Masks>
  </rdf:Description>
 </rdf:RDF></x:xmpmeta>
+<?xpacket end="w"?>
 """
 
 
