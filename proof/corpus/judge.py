@@ -9,6 +9,9 @@ from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
 from xml.etree import ElementTree
+from zoneinfo import ZoneInfo
+
+from tzfpy import get_tz
 
 from corpus.layout import Layout
 from corpus.world import ALBUMS, Frame
@@ -56,19 +59,31 @@ def said(path: Path) -> dict[str, list[str]]:
 
 
 def expected_date(layout: Layout, frame: Frame) -> str:
-    """What must be believed: the camera's clock, with an offset that it or the service told; else the service's word."""
-    sign = f"{'-' if frame.offset < 0 else '+'}{abs(frame.offset) // 60:02}:{abs(frame.offset) % 60:02}"
+    """What must be believed: the camera's clock, with an offset that it, the service or the map told; else the service's word."""
+    sign = _written(frame.offset)
     if frame.corrected and frame.exif == "local":
         return frame.local.isoformat()
     if frame.exif == "offset" or (frame.exif == "local" and frame.told and layout.date.tells != "local"):
         return frame.local.isoformat() + sign
-    if frame.exif == "local":
-        return frame.local.isoformat()
+    if frame.exif == "local" or (frame.told and layout.date.tells == "local"):
+        return frame.local.isoformat() + _by_the_map(frame)
     if not frame.told:
         return ""
-    return {"utc": frame.utc.isoformat() + "Z", "offset": frame.local.isoformat() + sign}.get(
-        layout.date.tells, frame.local.isoformat()
-    )
+    return frame.utc.isoformat() + "Z" if layout.date.tells == "utc" else frame.local.isoformat() + sign
+
+
+def _written(minutes: int) -> str:
+    return f"{'-' if minutes < 0 else '+'}{abs(minutes) // 60:02}:{abs(minutes) % 60:02}"
+
+
+def _by_the_map(frame: Frame) -> str:
+    """The offset at the frame's position, where it is one and whole quarters of an hour."""
+    if frame.position is None or not frame.told:
+        return ""
+    zone = ZoneInfo(get_tz(frame.position[1], frame.position[0]))
+    one, other = (frame.local.replace(tzinfo=zone, fold=fold).utcoffset() for fold in (0, 1))
+    assert one is not None
+    return _written(int(one.total_seconds()) // 60) if one == other and one.total_seconds() % 900 == 0 else ""
 
 
 def degrees(text: str) -> float:

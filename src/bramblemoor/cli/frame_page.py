@@ -4,6 +4,7 @@ from typing import Any
 
 from bramblemoor.cli import say
 from bramblemoor.frames.claims import TAKEN_AWAY, Facts, believe, parse_position
+from bramblemoor.frames.moments import parse_offset
 from bramblemoor.library.catalogue import albums_of, claims_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.search import put_away
@@ -15,10 +16,11 @@ _NAMES = {
     "iptc": "its IPTC",
     "camera": "the camera",
     "service": "the service",
+    "map": "the map",
     "name": "its name",
     "file": "its file",
 }
-_FIELDS = {"no_keyword": "not a keyword", "no_person": "not a person"}
+_FIELDS = {"offset": "time zone", "no_keyword": "not a keyword", "no_person": "not a person"}
 
 
 def frame_document(library: Library, frame: int) -> dict[str, Any]:
@@ -95,6 +97,8 @@ def _is_believed(claim: dict[str, str], facts: Facts) -> bool:
             return (kept, value) in facts.gone
     if field in ("quality", "edited"):
         return True
+    if field == "offset":
+        return facts.taken is not None and facts.taken.offset == parse_offset(value)
     if field == "favourite":
         return (value == "yes") == facts.favourite
     return bool(value) and value == str(getattr(facts, field))

@@ -4,31 +4,36 @@ What an earlier export could not know, as an edit whose original came later, is 
 """
 
 import sqlite3
+from collections.abc import Collection
 
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
+from bramblemoor.frames.claims import Claim
 from bramblemoor.library.catalogue import add_frame, settle
 
-_BY_OTHERS = "source IN ('service', 'xmp', 'you', 'sidecar') AND field NOT IN ('came_as', 'reduced_of', 'edited')"
+_BY_OTHERS = "source IN ('service', 'xmp') AND field NOT IN ('came_as', 'reduced_of', 'edited')"
+_BY_HAND = "source IN ('you', 'sidecar')"
 
 
-def frame_for(sheet: Worksheet, db: sqlite3.Connection, units: list[sqlite3.Row]) -> int | None:
+def frame_for(
+    sheet: Worksheet, db: sqlite3.Connection, units: list[sqlite3.Row], told: Collection[Claim]
+) -> int | None:
     """The frame in the ledger that an export's frame is, None for a new one; its files, as far as they are here, are brought
     there.
 
-    `units` are all contents of the export's frame, its original first.
+    `units` are all contents of the export's frame, its original first; `told` is what its records say.
     """
     first = units[0]
     target: int | None = first["here"]
     if target is None:
-        target = _adopting(db, units)
+        target = _adopting(db, units, told)
     elif not is_original(db, target, first):
-        if not _original_came_apart(sheet, db, target, first):
-            return target  # the ledger knows what it is a rendition or clip of, and nothing here says otherwise
+        if not told or not _original_came_apart(sheet, db, target, first):
+            return target  # the ledger knows what it is a rendition or clip of, and no record here says otherwise
         target = _split(db, first)
     if target is not None:
         for unit in units[1:]:
             if unit["here"] is not None and unit["here"] != target:
-                _bring(db, unit, target)
+                _bring(db, unit, target, told)
     return target
 
 
@@ -73,12 +78,16 @@ def _split(db: sqlite3.Connection, unit: sqlite3.Row) -> int:
     return fresh
 
 
-def _adopting(db: sqlite3.Connection, units: list[sqlite3.Row]) -> int | None:
+def _adopting(db: sqlite3.Connection, units: list[sqlite3.Row], told: Collection[Claim]) -> int | None:
     """A frame in the ledger whose original is a rendition or clip of one that comes only now: it takes the new one for its
     original.
     """
     for unit in units[1:]:
-        if unit["here"] is not None and _role(db, unit["here"], unit) == "original" and not _is_told(db, unit["here"]):
+        if (
+            unit["here"] is not None
+            and _role(db, unit["here"], unit) == "original"
+            and not _is_told(db, unit["here"], told)
+        ):
             db.execute("UPDATE files SET role = ? WHERE frame = ? AND role = 'original'", (unit["role"], unit["here"]))
             db.execute(
                 "UPDATE frames SET folder = ?, name = ? WHERE id = ?",
@@ -86,18 +95,21 @@ def _adopting(db: sqlite3.Connection, units: list[sqlite3.Row]) -> int | None:
             )
             # What that one says of itself is not the original's word.
             db.execute(
-                "DELETE FROM claims WHERE frame = ? AND source IN ('camera', 'iptc', 'name', 'file')", (unit["here"],)
+                "DELETE FROM claims WHERE frame = ? AND source IN ('camera', 'iptc', 'map', 'name', 'file')",
+                (unit["here"],),
             )
             return int(unit["here"])
     return None
 
 
-def _is_told(db: sqlite3.Connection, frame: int) -> bool:
-    """Whether somebody has said something of a frame: then it is one by itself."""
-    return db.execute(f"SELECT 1 FROM claims WHERE frame = ? AND {_BY_OTHERS}", (frame,)).fetchone() is not None
+def _is_told(db: sqlite3.Connection, frame: int, told: Collection[Claim]) -> bool:
+    """Whether a service said of a frame what it does not say of the one that it may belong to: then it is one by itself."""
+    same = {(claim.field, claim.value) for claim in told}
+    rows = db.execute(f"SELECT field, value FROM claims WHERE frame = ? AND {_BY_OTHERS}", (frame,))
+    return any((row["field"], row["value"]) not in same for row in rows)
 
 
-def _bring(db: sqlite3.Connection, unit: sqlite3.Row, target: int) -> None:
+def _bring(db: sqlite3.Connection, unit: sqlite3.Row, target: int, told: Collection[Claim]) -> None:
     """Bring a file that belongs to another frame, as is known now; a frame that was nothing else goes, with what was claimed
     of it.
     """
@@ -106,7 +118,8 @@ def _bring(db: sqlite3.Connection, unit: sqlite3.Row, target: int) -> None:
         others = db.execute(
             "SELECT count(*) FROM files WHERE frame = ? AND role NOT IN ('sidecar', 'twin')", (former,)
         ).fetchone()[0]
-        if others > 1 or _is_told(db, former):
+        by_hand = db.execute(f"SELECT 1 FROM claims WHERE frame = ? AND {_BY_HAND}", (former,)).fetchone()
+        if others > 1 or by_hand is not None or _is_told(db, former, told):
             return
         db.execute("UPDATE files SET frame = ?, role = ? WHERE frame = ?", (target, unit["role"], former))
         for row in db.execute("SELECT album, position FROM album_frames WHERE frame = ?", (former,)).fetchall():

@@ -26,7 +26,7 @@ from bramblemoor.library.durable import beside, digest_of, flush_file, flush_fol
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import safe_name
 from bramblemoor.library.receipts import Finding, Receipt, write_receipt
-from bramblemoor.library.reduced import mark_reduced
+from bramblemoor.library.reduced import mark_reduced, mark_undated
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 from bramblemoor.library.told import is_plain_file
 from bramblemoor.library.volumes import volume_of
@@ -187,6 +187,7 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
             written.append(path)
         progress("writing sidecars", count, len(changed))
     mark_reduced(library, parcel.order)
+    mark_undated(library, parcel.order, progress)
     write_albums(library, albums)
     _keep_delivered(sheet, parcel, library)
     flush_many(written, library.root, whole_system=volume_of(library.root).flushes_whole)
@@ -212,8 +213,9 @@ def _enter_frame(
         " ORDER BY role != 'original', name, units.sha256, entry",
         (original,),
     ).fetchall()
-    here = frame_for(sheet, db, units)
     records = records_of(sheet, original)
+    told_now = [claim for record in records for claim in decode_claims(record["claims"])]
+    here = frame_for(sheet, db, units, told_now)
     frame, new = here, here is None or any(unit["here"] != here for unit in units)
     if here is not None:  # before anything new is told of it
         new |= take_up_edits(library, here, resumed=resumed)

@@ -5,11 +5,12 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Literal
 
-from bramblemoor.frames.moments import Moment, infer_offset, parse_moment
+from bramblemoor.frames.moments import Moment, infer_offset, parse_moment, parse_offset
 
-Source = Literal["you", "sidecar", "xmp", "iptc", "camera", "service", "name", "file"]
+Source = Literal["you", "sidecar", "xmp", "iptc", "camera", "service", "map", "name", "file"]
 Field = Literal[
     "taken",
+    "offset",
     "title",
     "caption",
     "keyword",
@@ -31,8 +32,8 @@ Field = Literal[
 
 # The most believed first; "sidecar" is what somebody wrote into the XMP beside a picture in the library.
 # Location names and positions follow LOCATION_ORDER: what a delivered XMP says comes after the camera.
-ORDER: tuple[Source, ...] = ("you", "sidecar", "xmp", "iptc", "camera", "service", "name", "file")
-LOCATION_ORDER: tuple[Source, ...] = ("you", "sidecar", "camera", "xmp", "iptc", "service", "name", "file")
+ORDER: tuple[Source, ...] = ("you", "sidecar", "xmp", "iptc", "camera", "service", "map", "name", "file")
+LOCATION_ORDER: tuple[Source, ...] = ("you", "sidecar", "camera", "xmp", "iptc", "service", "map", "name", "file")
 HAND: tuple[Source, ...] = ("you", "sidecar")
 """Said by hand, here or in an editor: of these two the latest word counts, whichever said it."""
 _RETELLERS = (*HAND, "service")
@@ -100,6 +101,8 @@ def believe(claims: Sequence[Claim]) -> Facts:
             latest[TAKEN_AWAY.get(claim.field, claim.field), claim.value if several else ""] = claim
     gone = frozenset(key for key, claim in latest.items() if claim.field in TAKEN_AWAY)
     taken, taken_by, conflicts = _taken(claims)
+    if taken is not None and taken.local is not None and taken.offset is None:
+        taken = replace(taken, offset=parse_offset(first("offset")))  # the map's word: above none, below all others
     return Facts(
         taken=taken,
         taken_by=taken_by,

@@ -4,24 +4,46 @@ import io
 from pathlib import Path
 
 _SIDE = 24
+_FLAT = 40.0
 _MOST_DIFFERENCE = 5.0
 """Mean difference, of 255, between two versions of one picture; two pictures of a burst are farther apart as a rule."""
 
 
-def small_grey(source: Path | bytes) -> bytes | None:
-    """The picture as 24 x 24 grey pixels, its contrast stretched; None where it cannot be decoded."""
+def small_grey(source: Path | bytes, side: int = _SIDE) -> bytes | None:
+    """The picture as so many grey pixels squared, its contrast stretched; None where it cannot be decoded."""
     from PIL import Image, ImageOps
     from pillow_heif import register_heif_opener
 
     register_heif_opener()
     try:
         with Image.open(io.BytesIO(source) if isinstance(source, bytes) else source) as image:
-            image.draft("L", (_SIDE * 4, _SIDE * 4))  # a JPEG is decoded at an eighth of its size, where that is enough
+            image.draft("L", (side * 4, side * 4))  # a JPEG is decoded at an eighth of its size, where that is enough
             upright = ImageOps.exif_transpose(image)
-            small = upright.convert("L").resize((_SIDE, _SIDE), Image.Resampling.BOX)
+            small = upright.convert("L").resize((side, side), Image.Resampling.BOX)
             return ImageOps.autocontrast(small).tobytes()
     except Exception:  # a damaged picture makes decoders raise whatever they like
         return None
+
+
+def fingerprint(source: Path | bytes) -> int | None:
+    """64 bits that versions of one picture have nearly all in common, whatever their size: signs of its lowest frequencies.
+
+    A two-dimensional discrete cosine transform of 32 x 32 grey pixels, the 8 x 8 lowest coefficients against their median. None
+    where the picture cannot be decoded, or is so flat that the signs would be noise.
+    """
+    import numpy as np
+
+    grey = small_grey(source, 32)
+    if grey is None:
+        return None
+    pixels = np.frombuffer(grey, np.uint8).reshape(32, 32).astype(float)
+    steps = np.arange(32)
+    basis = np.cos(np.pi * (2 * steps[None, :] + 1) * steps[:8, None] / 64)
+    low = (basis @ pixels @ basis.T).flatten()
+    if np.count_nonzero(np.abs(low[1:]) > _FLAT) < 8:
+        return None
+    bits = low > np.median(low[1:])
+    return int(np.packbits(bits).view(">i8")[0])
 
 
 def difference(one: bytes, other: bytes) -> float:

@@ -5,7 +5,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from bramblemoor.frames.claims import HAND, TAKEN_AWAY, Claim, Facts, believe
-from bramblemoor.frames.moments import now_seconds
+from bramblemoor.frames.moments import now_seconds, written_offset
+from bramblemoor.frames.zones import offset_at
 from bramblemoor.library.folding import plain
 from bramblemoor.library.names import collision_key
 
@@ -119,9 +120,24 @@ def albums_of(db: sqlite3.Connection, frame: int) -> list[str]:
     return [row[0] for row in rows]
 
 
+def _with_the_maps_word(db: sqlite3.Connection, frame: int) -> Facts:
+    """What is believed of a frame; where a local time lacks its offset and a position is known, the map claims one."""
+    claims = claims_of(db, frame)
+    others = [claim for claim in claims if claim.source != "map"]
+    facts = believe(others)
+    told: list[Claim] = []
+    if facts.position and facts.taken and facts.taken.local and facts.taken.offset is None and not facts.conflicts:
+        offset = offset_at(*facts.position, facts.taken.local)
+        told = [Claim("offset", written_offset(offset), "map")] if offset is not None else []
+    if [claim for claim in claims if claim.source == "map"] != told:
+        db.execute("DELETE FROM claims WHERE frame = ? AND source = 'map'", (frame,))
+        add_claims(db, frame, "", told)
+    return believe([*others, *told]) if told else facts
+
+
 def settle(db: sqlite3.Connection, frame: int) -> Facts:
     """Weigh a frame's claims anew, and bring its row and its words for searching in step."""
-    facts = believe(claims_of(db, frame))
+    facts = _with_the_maps_word(db, frame)
     latitude, longitude = facts.position or (None, None)
     shown = facts.taken.shown if facts.taken else None
     db.execute(

@@ -1,15 +1,17 @@
 """Recognising reduced copies: the same scene at the same moment, with fewer pixels or stronger compression."""
 
 import sqlite3
+from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
 
 from bramblemoor.frames.claims import Claim
-from bramblemoor.frames.likeness import alike, small_grey
+from bramblemoor.frames.likeness import alike, difference, fingerprint, small_grey
 from bramblemoor.frames.moments import Moment, infer_offset, parse_moment
 from bramblemoor.library.catalogue import add_claims, settle
 from bramblemoor.library.home import Library
 
+_ALL_BITS = (1 << 64) - 1
 _ASPECT = 0.02
 _STRONGER = 0.7  # as many pixels in less than this share of the bytes count as stronger compression
 _RAW = ("image/dng", "image/x-raw")
@@ -28,6 +30,80 @@ _FITTING = """
     AND (width * height != :width * :height OR bytes < :bytes * :stronger OR bytes * :stronger > :bytes
          OR (media IN ('image/dng', 'image/x-raw')) != :raw)
 """
+
+
+Progress = Callable[[str, int, int], None]
+_PHOTOS = f"{_ROWS.replace('media FROM', 'media, sha256, arrived FROM')} WHERE kind = 'photo' AND width > 0"
+_FEWER = 1.2  # an original has at least so many times the pixels
+_NEAR_BITS = 8
+_SURE, _APART = 1.7, 0.8
+"""Mean differences: of a reduced copy and its original at most, and how much farther any other picture must be."""
+
+
+def mark_undated(library: Library, order: str, progress: Progress) -> list[int]:
+    """Find among all pictures the originals of reduced copies without a date, as far as an order is concerned.
+
+    Returns the copies.
+
+    Both are kept. Of several that look alike, as in a burst, none is claimed. Call inside a transaction of the ledger.
+    """
+    db = library.db
+    undated = db.execute(
+        f"{_PHOTOS} AND shown IS NULL AND frames.id NOT IN (SELECT frame FROM claims WHERE field = 'reduced_of') ORDER BY path"
+    ).fetchall()
+    if not undated or not any(row["arrived"] == order for row in db.execute(_PHOTOS)):
+        return []
+    smallest = min(row["width"] * row["height"] for row in undated)
+    others = [
+        row for row in db.execute(f"{_PHOTOS} ORDER BY path") if row["width"] * row["height"] >= _FEWER * smallest
+    ]
+    bits = _prints(library, [*undated, *others], progress)
+    marked = []
+    for mine in undated:
+        original = _original_of(library, mine, others, bits, order)
+        if original is not None and add_claims(
+            db, mine["id"], original["path"], [Claim("reduced_of", original["path"], "file")]
+        ):
+            settle(db, mine["id"])
+            marked.append(mine["id"])
+    return marked
+
+
+def _original_of(
+    library: Library, mine: sqlite3.Row, others: list[sqlite3.Row], bits: dict[str, int], order: str
+) -> sqlite3.Row | None:
+    """The one picture that a reduced copy is made of, None where none is, or several may be."""
+    if mine["sha256"] not in bits:
+        return None
+    near = [
+        row for row in others
+        if row["sha256"] in bits and row["id"] != mine["id"] and order in (mine["arrived"], row["arrived"])
+        and row["width"] * row["height"] >= _FEWER * mine["width"] * mine["height"]
+        and abs(mine["width"] / mine["height"] - row["width"] / row["height"]) <= _ASPECT
+        and (bits[row["sha256"]] ^ bits[mine["sha256"]]).bit_count() <= _NEAR_BITS
+    ]  # fmt: skip
+    grey = small_grey(library.root / mine["path"]) if near else None
+    if grey is None:
+        return None
+    apart = []
+    for row in near:
+        other = small_grey(library.root / row["path"])
+        apart += [(difference(grey, other), row["id"], row)] if other is not None else []
+    apart.sort(key=lambda one: one[:2])
+    alone = len(apart) == 1 or (apart and apart[1][0] >= apart[0][0] + _APART)
+    return apart[0][2] if apart and alone and apart[0][0] <= _SURE else None
+
+
+def _prints(library: Library, rows: list[sqlite3.Row], progress: Progress) -> dict[str, int]:
+    """The fingerprints of pictures by their digests; those that were never made are made, and kept."""
+    db = library.db
+    known = dict(map(tuple, db.execute("SELECT sha256, bits FROM prints")))
+    due = {row["sha256"]: row["path"] for row in rows if row["sha256"] not in known}
+    for number, (digest, path) in enumerate(due.items(), 1):
+        known[digest] = fingerprint(library.root / path)
+        db.execute("INSERT OR REPLACE INTO prints VALUES (?, ?)", (digest, known[digest]))
+        progress("looking for reduced copies", number, len(due))
+    return {digest: bits & _ALL_BITS for digest, bits in known.items() if bits is not None}
 
 
 def mark_reduced(library: Library, order: str) -> list[int]:

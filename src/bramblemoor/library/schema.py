@@ -96,8 +96,14 @@ CREATE TABLE counted (                     -- how many standings there are of a 
 ) WITHOUT ROWID;
 """
 
+_PRINTS = """
+CREATE TABLE prints (                      -- fingerprints of contents, to find pictures that look alike; see frames/likeness.py
+    sha256 TEXT PRIMARY KEY, bits INTEGER   -- null: there is none
+) WITHOUT ROWID;
+"""
 DEALINGS = (
-    """
+    _PRINTS
+    + """
 CREATE TABLE services (
     name TEXT PRIMARY KEY, url TEXT NOT NULL, dialect TEXT NOT NULL, added TEXT NOT NULL
 ) WITHOUT ROWID;
@@ -232,6 +238,7 @@ _UPGRADES = {
         INSERT INTO counted SELECT unit < 0, coalesce(year, 0), stand, count(*) FROM standings GROUP BY 1, 2, 3;
     """,
     5: f"""
+        {_PRINTS.replace("TABLE", "TABLE IF NOT EXISTS")}
         INSERT OR IGNORE INTO meta VALUES ('{FORMER_SIDECARS}', '');
         UPDATE words SET {", ".join(f"{column} = bm_plain({column})" for column in _WORDS)};
     """,

@@ -41,7 +41,7 @@ def write_sidecar(
         return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are
     albums = albums_of(db, frame)
     told = db.execute(
-        "SELECT count(*) FROM claims WHERE frame = ? AND source NOT IN ('camera', 'iptc', 'name', 'file')"
+        "SELECT count(*) FROM claims WHERE frame = ? AND source NOT IN ('camera', 'iptc', 'map', 'name', 'file')"
         " AND field NOT IN ('came_as', 'reduced_of')",
         (frame,),
     ).fetchone()[0]
