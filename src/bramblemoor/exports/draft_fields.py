@@ -184,7 +184,7 @@ def _date(records: Records, sample: Sample) -> Iterator[Found]:
             agree = sum(_same_instant(moment, own) for moment, own in read)
             share = agree / len(compared) if compared else 0.0
             if (compared and share < 0.3) or (
-                not compared and (shot or not re.search(r"(?i)tak|shot|creat|date|when|time", place))
+                not compared and (shot or not re.search(r"(?i)tak|shot|creat|date|when|time|moment", place))
             ):
                 continue
             words = f'form = "{form}"' + (f", pattern = {quoted(pattern)}" if pattern else "") + _zone(read)

@@ -1,7 +1,9 @@
 """Drafting where positions stand: by the pictures' own, else by keys that can mean nothing else."""
 
 import re
+from collections import Counter
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from typing import Any
 
 from bramblemoor.exports import forms
@@ -84,9 +86,14 @@ def _axes(records: Records, north: str, east: str, scale: float, why: str) -> It
 
 def _pair(records: Records, place: str, order: tuple[int, int], why: str) -> Found:
     words = f"pair = {quoted(place.removesuffix('/*'))}"
+    texts = [value for values in records.values(place) for value in values if isinstance(value, str) and value]
+    unread = Counter(text for text in texts if not _is_pair(text))
+    if unread and unread.most_common(1)[0][1] == unread.total():  # one word stands for "unknown"
+        words += f"\nunknown = [{quoted(next(iter(unread)))}]"
     if order == (1, 0):
         words += '\norder = "longitude-latitude"'
-    return records.found("position pair", words, place, why)
+    found = records.found("position pair", words, place, why)
+    return replace(found, example=next((text for text in texts if _is_pair(text)), found.example))
 
 
 def _position_by_key(records: Records) -> Iterator[Found]:
