@@ -149,7 +149,8 @@ class _Tour:
         )
         self._bramblemoor("dialect", "draft", export, "--out", "../pipit-draft.toml")
         self._say(
-            "A dialect can be tried before anything is unpacked. What no picture confirms, captions say, a draft leaves to its reader."
+            "A dialect can be tried before anything is unpacked. What no picture can confirm, such as captions, is left to"
+            " whoever reads the draft."
         )
         self._bramblemoor("dialect", "try", export, "--dialect", "../pipit-draft.toml")
         self._say(
