@@ -27,7 +27,8 @@ bench: .venv/ready
 	$(BIN)/python proof/bench_copies.py
 
 proof: .venv/ready
-	$(BIN)/python proof/corpus_run.py
+	$(BIN)/python proof/corpus_run.py --dialects 280 --frames 200
+	$(BIN)/python proof/sidecar_orders.py --share 0.1
 	$(BIN)/python proof/kills.py
 	$(BIN)/python proof/depot_kills.py
 	$(BIN)/python proof/power.py

@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from corpus.by_hand import LAYOUTS
-from corpus.judge import Score, judge
+from corpus.judge import Score, judge, judge_toolkit
 from corpus.layout import Layout, dialect, random_layout
 from corpus.world import Frame, make_account, write_parcel
 
@@ -44,6 +44,8 @@ def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bo
     found = judge(layout, account, folder / "library", {item["name"] for item in receipt["left_out"]})
     found.words = [f"{layout.name}: {words}" for words in found.words]
     score.add(found)
+    if shutil.which("exempi"):
+        score.add(judge_toolkit(folder / "library"))
     if seed % 3 == 0:
         score.add(_again(layout, account, folder, seed))
     if drafts:
@@ -157,7 +159,7 @@ def main() -> int:
     share = counts["fields right"] / max(1, fields)
     print(f"fields   right {counts['fields right']:,} of {fields:,} ({share:.3%}),"
           f" wrong {counts['fields wrong']}, missing {counts['fields missing']:,}")  # fmt: skip
-    for what in ("pictures", "groups", "albums", "ghosts", "receipts", "runs"):
+    for what in ("pictures", "groups", "albums", "ghosts", "receipts", "runs", "toolkit"):
         print(f"{what:<8} right {counts[what + ' right']:,}, wrong {counts[what + ' wrong']}")
     later, draft = (
         {what.removeprefix(kind): n for what, n in counts.items() if what.startswith(kind)}

@@ -4,6 +4,7 @@ import csv
 import hashlib
 import re
 import sqlite3
+import subprocess
 import unicodedata
 from collections import Counter
 from dataclasses import dataclass, field
@@ -46,9 +47,26 @@ class Score:
 
 def said(path: Path) -> dict[str, list[str]]:
     """The values of an XMP sidecar."""
-    if not path.is_file():
-        return {}
-    body = re.sub(rb"<\?xpacket[^>]*\?>", b"", path.read_bytes())
+    return _values(path.read_bytes()) if path.is_file() else {}
+
+
+def judge_toolkit(library: Path) -> Score:
+    """Whether the reference toolkit's program gives back each value of each sidecar of a library."""
+    score = Score()
+    paths = sorted((library / "pictures").rglob("*.xmp"))
+    for start in range(0, len(paths), 100):
+        some = paths[start : start + 100]
+        done = subprocess.run(["exempi", "-X", "-x", *map(str, some)], capture_output=True, check=False)
+        dumped = re.split(rb"(?m)^dump_xmp for file .*\n", done.stdout)[1:]
+        for path, packet in zip(some, dumped, strict=len(dumped) == len(some)):
+            same = _values(packet) == said(path)
+            score.note("toolkit right" if same else "toolkit wrong", f"{path} is read as {packet[:200]!r}")
+        score.counts["toolkit wrong"] += len(some) - len(dumped)
+    return score
+
+
+def _values(packet: bytes) -> dict[str, list[str]]:
+    body = re.sub(rb"<\?xpacket[^>]*\?>", b"", packet)
     values: dict[str, list[str]] = {}
     for description in ElementTree.fromstring(body.strip()).iter(_RDF + "Description"):
         for element in description:

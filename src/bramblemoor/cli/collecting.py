@@ -140,7 +140,7 @@ def fetch(
 ) -> None:
     """Bring a small selection home at once, without an order: fetched and unpacked in one go."""
     from bramblemoor.cli.receipts import finish
-    from bramblemoor.cli.unpack import unpack_order
+    from bramblemoor.cli.unpack import to_see_to, unpack_order
     from bramblemoor.services.book import order_named, record_order, service_named
     from bramblemoor.services.interface import TooMuchAtOnce
 
@@ -162,7 +162,7 @@ def fetch(
         chosen = order_named(library, placed.id, ())
         _collect(library, chosen, account, quiet=json)
         receipt = unpack_order(library, order_named(library, placed.id, ()))
-    finish(receipt, json=json, attention=False)
+    finish(receipt, json=json, attention=to_see_to(receipt))
 
 
 def _how(fetched: int, resumed: int) -> str:

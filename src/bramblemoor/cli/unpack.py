@@ -50,7 +50,10 @@ def unpack(
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """File the pictures of an export by date, with titles, captions, people, locations and albums. All parts as one."""
+    """File the pictures of an export by date, with titles, captions, people, locations and albums. All parts as one.
+
+    Ends with 1 where something of it is to be seen to, although the books balance.
+    """
     from bramblemoor.exports.dialect import load_dialect
     from bramblemoor.exports.parcel import guess_dialect, parcel_at
     from bramblemoor.exports.unpack import apart

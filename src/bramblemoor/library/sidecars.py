@@ -183,13 +183,16 @@ def take_up_edits(library: Library, frame: int, *, resumed: bool = False) -> boo
     """
     db = library.db
     row = db.execute(
-        "SELECT o.path || '.xmp' AS path, s.sha256 FROM files o"
+        "SELECT o.path || '.xmp' AS path, s.sha256, s.bytes, s.seen_ns, s.inode, s.ctime_ns FROM files o"
         " LEFT JOIN files s ON s.path = o.path || '.xmp' AND s.frame = o.frame"
         " WHERE o.frame = ? AND o.role = 'original'",
         (frame,),
     ).fetchone()
     if row is None or not (target := library.root / row["path"]).is_file() or is_bound(db, frame):
         return False
+    seen = target.stat()
+    if (seen.st_size, seen.st_mtime_ns, seen.st_ino, seen.st_ctime_ns) == tuple(row)[2:]:
+        return False  # it has not been touched since it was looked over
     try:
         content = packet_in(target)
         if row["sha256"] == hashlib.sha256(content).hexdigest():
