@@ -316,6 +316,16 @@ def _with_identifier(film: bytes, ident: bytes) -> bytes:
     return film[:at_movie] + box(b"moov", film[at_movie + 8 :] + meta)
 
 
+def test_an_edits_own_words_are_kept_and_nothing_changes_with_the_same_export_again(shell: Shell) -> None:
+    dialect, parts, _ = CASES["an edit with a record, of the same moment"]
+    unpack(shell, dialect, *parts)
+    before = shell("show", "T.jpg", "--library", "library", "--json").json
+    assert {claim["value"] for claim in before["claims"] if claim["field"] == "title"} == {"plain", "grey"}
+    again = unpack(shell, dialect, *parts, order="y")
+    after = shell("show", "T.jpg", "--library", "library", "--json").json
+    assert "updated" not in again["about"] and before == after and before["believed"]["title"] == "plain"
+
+
 def test_parts_that_are_not_here_may_come_later(shell: Shell) -> None:
     parts = [
         {f"p/{n}.jpg": jpeg(n, Y2019), f"p/{n}.jpg.card.json": card(f"{n}.jpg", f"no {n}", Y2019)} for n in range(1, 4)

@@ -21,7 +21,7 @@ from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import HAND, Claim
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.albums import extend_album, frames_of_album, write_albums
-from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file
+from bramblemoor.library.catalogue import SINGLE, NewFile, add_claims, add_frame, claims_of, enter_file
 from bramblemoor.library.durable import beside, digest_of, flush_file, flush_folder, flush_many, set_time
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import safe_name
@@ -251,7 +251,9 @@ def _enter_frame(
         new |= add_claims(db, frame, units[0]["path"] or "", own_claims(sheet, original))
     for record in records:
         told = f"{parcel.service} {parcel.order} {record['name']}"
-        claims = decode_claims(record["claims"])
+        claims = [
+            claim for claim in decode_claims(record["claims"]) if claim not in before or _is_last(claim, told_now)
+        ]
         new |= add_claims(db, frame, told, claims)
         if here is not None:
             _note_conflicts(library, frame, before, claims)
@@ -264,6 +266,13 @@ def _enter_frame(
     if here is None:
         take_up_edits(library, frame, resumed=resumed)  # of a sidecar that lay there before its picture came
     return frame, new, here is None
+
+
+def _is_last(claim: Claim, told: list[Claim]) -> bool:
+    """Whether a claim is the last word of an export on its field: what is said before it, as of an edit, is not said anew."""
+    if claim.field not in SINGLE:
+        return True
+    return claim == [one for one in told if (one.field, one.source) == (claim.field, claim.source)][-1]
 
 
 def _note_conflicts(library: Library, frame: int, before: list[Claim], told: list[Claim]) -> None:

@@ -57,7 +57,7 @@ def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:
 
 
 # What a source may tell anew, where the latest word counts; of all other fields every value counts.
-_SINGLE = ("taken", "title", "caption", "position", "location", "favourite", "rating", "quality")
+SINGLE = ("taken", "title", "caption", "position", "location", "favourite", "rating", "quality")
 
 
 def add_claims(db: sqlite3.Connection, frame: int, told: str, claims: Iterable[Claim]) -> bool:
@@ -87,7 +87,7 @@ def _is_latest(db: sqlite3.Connection, frame: int, claim: Claim) -> bool:
         fields = [kept, *(gone for gone, field in TAKEN_AWAY.items() if field == kept)]
         condition, values = " AND value = ?", [claim.value]
     elif by_hand or claim.source == "service":
-        if claim.field not in _SINGLE:
+        if claim.field not in SINGLE:
             return True
         fields, condition, values = [claim.field], "", []
     else:
