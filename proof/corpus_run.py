@@ -26,7 +26,7 @@ from corpus.world import Frame, make_account, write_parcel
 PROGRAM = [sys.executable, "-m", "bramblemoor"]
 
 
-def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bool, drafts: bool) -> Score:
+def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bool, drafts: bool, later: int) -> Score:
     folder = root / layout.name
     account = make_account(layout, frames, seed, first)
     write_parcel(layout, account, folder / "parcel", random.Random(seed))
@@ -46,7 +46,7 @@ def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bo
     score.add(found)
     if shutil.which("exempi"):
         score.add(judge_toolkit(folder / "library"))
-    if seed % 3 == 0:
+    if later and seed % later == 0:
         score.add(_again(layout, account, folder, seed))
     if drafts:
         score.add(_drafted(layout, account, folder))
@@ -122,6 +122,7 @@ def main() -> int:
     parser.add_argument("--only", default="")
     parser.add_argument("--in", dest="where", type=Path, default=None)
     parser.add_argument("--keep", action="store_true")
+    parser.add_argument("--later", type=int, default=3, help="of every so many layouts later exports are tried, too")
     parser.add_argument("--drafts", action="store_true", help="draft a dialect of each, too, and say how it fares")
     given = parser.parse_args()
     print(f"corpus: seed {given.seed}", flush=True)
@@ -132,7 +133,9 @@ def main() -> int:
 
     def one(number: int) -> Score:
         layout = layouts[number]
-        return run(layout, given.frames, given.seed + number, number * 10_000 + 1, root, given.keep, given.drafts)
+        return run(
+            layout, given.frames, given.seed + number, number * 10_000 + 1, root, given.keep, given.drafts, given.later
+        )
 
     with ThreadPoolExecutor(2) as pool:
         for score in pool.map(one, [n for n, layout in enumerate(layouts) if given.only in ("", layout.name)]):
