@@ -101,6 +101,14 @@ def test_names_of_sidecars_with_counters_cuts_and_other_trees(shell: Shell, tmp_
         (tmp_path / "draft.toml").unlink()
 
 
+def test_sidecars_that_are_xmp_need_no_fields(shell: Shell, tmp_path: Path) -> None:
+    entries = {f"p/{n % 2}/B{n}.jpg": jpeg(n, START) for n in range(8)}
+    entries |= {f"p/{n % 2}/B{n}.xmp": sidecar(Facts(title=f"T{n}"), Belonging()) for n in range(8)}
+    dialect, tried = drafted(shell, export(tmp_path / "parcel", entries))
+    assert dialect["names"]["sidecar"] == ["{folder}{stem}.xmp"] and dialect["sidecar"]["format"] == "xmp"
+    assert tried["paired"] == 8 and tried["fields"] == {"title": 8}
+
+
 def test_twelve_parts_without_leading_noughts_are_one_order(shell: Shell, tmp_path: Path) -> None:
     parts = [
         {f"p/I{n}.jpg": jpeg(n, START), f"p/I{n}.jpg.card": json.dumps({"t": f"t{n}"}).encode()} for n in range(12)

@@ -83,8 +83,11 @@ def draft(
     if made.sidecar and made.sidecar_share >= 0.2:
         say.line(f"Sidecars are named {made.sidecar}: so {made.sidecar_share:.0%} of the pictures have one.")
     say.line()
+    if not made.proposals:
+        say.line("No field was found that the pictures confirm.")
     rows = [(one.toml.partition(" =")[0], f"{one.share:.0%}", one.example[:44], one.why) for one in made.proposals]
-    say.table(("proposed for", "found in", "as in", "because"), rows, right=(1,))
+    if rows:
+        say.table(("proposed for", "found in", "as in", "because"), rows, right=(1,))
     say.line()
     say.line(
         f"Written to {out}. Read every line of it, then: bramblemoor dialect try {quote(str(parcel))} --dialect {quote(str(out))}"

@@ -92,6 +92,7 @@ class _Drafting:
             records, namespaces, form = Records(index.records, index.pairs), index.namespaces, index.format
         elif names.template:
             records, namespaces, form = self._of_sidecars(names)
+            form = form or ("xmp" if names.glob.lower().endswith(".xmp") else "")
         found = tuple(proposals(records, self.sample)) if records.count else ()
         text = self._toml(names, index, form, namespaces, found)
         return Draft(text, found, len(pictures), len(self.sample.others), names.template, names.share)
