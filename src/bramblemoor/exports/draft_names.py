@@ -77,7 +77,7 @@ def sidecar_names(pictures: Sequence[str], others: Sequence[str], counter: str) 
     found: Counter[tuple[str, str]] = Counter()
     for other in spread:
         folder, slash, base = other.rpartition("/")
-        longest = next((base[:end] for end in range(len(base), 2, -1) if base[:end] in begins), "")
+        longest = next((base[:end] for end in range(len(base), 0, -1) if base[:end] in begins), "")
         for form, picture in begins.get(longest, ())[:4]:
             beside = picture.rpartition("/")[0] == folder
             place = "{folder}" if beside else _parent(folder, picture) or folder + slash
