@@ -40,7 +40,7 @@ def jpeg(number: int, local: datetime | None = None, offset: int | None = None, 
     """A JPEG that differs from all others by the number in its comment."""
     block = b"Exif\0\0" + exif_block(local, offset, order)
     exif = b"\xff\xe1" + struct.pack(">H", len(block) + 2) + block if local is not None else b""
-    note = f"made-up picture {number}".encode()
+    note = f"made-up picture {number}".encode() + b"." * (number * 37 % 1009)  # hardly two are of one size
     return b"\xff\xd8" + exif + b"\xff\xfe" + struct.pack(">H", len(note) + 2) + note + _TABLES + _SCAN
 
 

@@ -27,7 +27,7 @@ def frame_for(
     if target is None:
         target = _adopting(db, units, told)
     elif not is_original(db, target, first):
-        if not told or not _original_came_apart(sheet, db, target, first):
+        if _says_nothing_else(db, target, told) or not _original_came_apart(sheet, db, target, first):
             return target  # the ledger knows what it is a rendition or clip of, and no record here says otherwise
         target = _split(db, first)
     if target is not None:
@@ -48,6 +48,14 @@ def _role(db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> str:
         (frame, digest_of_key(unit["sha256"])),
     ).fetchone()
     return str(row["role"]) if row else ""
+
+
+def _says_nothing_else(db: sqlite3.Connection, frame: int, told: Collection[Claim]) -> bool:
+    """Whether records tell only what is known of a frame: then they are its original's."""
+    known = {
+        (row["field"], row["value"]) for row in db.execute("SELECT field, value FROM claims WHERE frame = ?", (frame,))
+    }
+    return all((claim.field, claim.value) in known for claim in told)
 
 
 def _original_came_apart(sheet: Worksheet, db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> bool:

@@ -251,7 +251,7 @@ def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[
             why = "size"
         elif digest != _AGREES and _is_of_another_kind(row):
             why = "ending"
-        elif date == _CONTRADICTS and not agrees and name not in (_PATH, _EXACT, _BESIDE):
+        elif date == _CONTRADICTS and digest != _AGREES and not _outweighs_date(name, size, needs_proof):
             why = "date"
         elif name in (*_BARE, _BESIDE) and not agrees and date != _AGREES:
             several = row["pictures_called"] > 1 or row["records_telling"] > 1
@@ -263,6 +263,15 @@ def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[
             sheet.db.execute("INSERT OR IGNORE INTO rejected VALUES (?, ?, ?)", (row["picture"], row["record"], why))
             continue
         yield row["picture"], row["record"], row["frame"], _Score(digest, name, row["rank"], size, date), True
+
+
+def _outweighs_date(name: int, size: int, needs_proof: bool) -> bool:
+    """Whether a name, or a size beside it, tells more than a date that contradicts, which somebody may have corrected."""
+    if name in (_PATH, _EXACT):
+        return True
+    if name == _BESIDE:
+        return not needs_proof
+    return size == _AGREES and (name == _FOLDED or (name == _TOLD and not needs_proof))
 
 
 def _is_of_another_kind(row: sqlite3.Row) -> bool:
