@@ -9,7 +9,7 @@ import sqlite3
 from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
-from bramblemoor.exports.templates import folded, loose
+from bramblemoor.exports.templates import folded, last_step, loose
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import infer_offset, parse_moment
 from bramblemoor.frames.sniff import is_picture_ending, same_ending
@@ -100,6 +100,7 @@ def find_candidates(sheet: Worksheet) -> None:
     db.create_function("bm_stem", 1, stem_of, deterministic=True)
     db.create_function("bm_base", 1, lambda path: path.rpartition("/")[2], deterministic=True)
     db.create_function("bm_folded", 1, folded, deterministic=True)
+    db.create_function("bm_last", 1, last_step, deterministic=True)
     db.create_function("bm_loose", 1, loose, deterministic=True)
     _scopes(db)
     db.execute(
@@ -217,7 +218,7 @@ _COMPETING = f"""
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
     EXISTS (SELECT 1 FROM called WHERE picture = p.id
         AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
-    instr(s.base, p.base) AS whole,
+    instr(s.base, p.base) AS whole, bm_base(p.name) = bm_last(r.file_name) AS exactly,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {_BARE}) AS pictures_called,
     (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,
     EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {_FOLDED}) AS fits
@@ -251,7 +252,7 @@ def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[
             why = "size"
         elif digest != _AGREES and _is_of_another_kind(row):
             why = "ending"
-        elif date == _CONTRADICTS and digest != _AGREES and not _outweighs_date(name, size, needs_proof):
+        elif date == _CONTRADICTS and digest != _AGREES and not _outweighs_date(row, name, size, needs_proof):
             why = "date"
         elif name in (*_BARE, _BESIDE) and not agrees and date != _AGREES:
             several = row["pictures_called"] > 1 or row["records_telling"] > 1
@@ -265,12 +266,14 @@ def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[
         yield row["picture"], row["record"], row["frame"], _Score(digest, name, row["rank"], size, date), True
 
 
-def _outweighs_date(name: int, size: int, needs_proof: bool) -> bool:
+def _outweighs_date(row: sqlite3.Row, name: int, size: int, needs_proof: bool) -> bool:
     """Whether a name, or a size beside it, tells more than a date that contradicts, which somebody may have corrected."""
     if name in (_PATH, _EXACT):
         return True
     if name == _BESIDE:
         return not needs_proof
+    if name == _FOLDED and row["exactly"]:  # only the sidecar's own name is spelled otherwise
+        return True
     return size == _AGREES and (name == _FOLDED or (name == _TOLD and not needs_proof))
 
 
