@@ -3,8 +3,8 @@
 usage: sidecar_orders.py [--share 1.0] [--seed N] [--only NOTATION]
 
 Each case unpacks one picture, then does in some order: tell, an editor's change, stocktake, a later delivery, tell again.
-After each
-step the sidecar is read by the reference toolkit's program and by an RDF library, and compared with what must stand in it.
+After each step the sidecar is read by the reference toolkit's program and by an RDF library, and compared with what must
+stand in it.
 """
 
 import argparse

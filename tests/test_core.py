@@ -22,7 +22,7 @@ from bramblemoor.frames.reading import read_picture
 from bramblemoor.frames.source import MemorySource
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import read_xmp
-from bramblemoor.frames.xmp_writing import Belonging, sidecar
+from bramblemoor.frames.xmp_writing import Belonging, read_packet, sidecar
 from bramblemoor.library.names import collision_key, free_name, safe_name
 from bramblemoor.standins.clips import movie
 
@@ -123,13 +123,13 @@ FOREIGN = b"""<?xpacket begin='' id='W5M0MpCehiHzreSzNTczkc9d'?><x:xmpmeta xmlns
 
 def test_a_foreign_sidecar_is_only_added_to() -> None:
     facts = Facts(title="not this one", caption="new", keywords=("reeds",), position=(-0.5, 179.999999))
-    merged = sidecar(facts, Belonging(albums=["Owls & water"]), FOREIGN)
+    merged = sidecar(facts, Belonging(albums=["Owls & water"]), read_packet(FOREIGN))
     for kept in (b'ed:exposure="+0.3"', b'ed:version="9"', b"<rdf:li>9, 7</rdf:li>", b">Laterne<", b"Owls &amp; water"):
         assert kept in merged
     said = {claim.field: claim.value for claim in read_xmp(merged)}
     assert (said["title"], said["caption"], said["keyword"]) == ("Lantern", "new", "reeds")
     assert said["position"] == "-0.500000,179.999999" and b"not this one" not in merged
-    assert sidecar(facts, Belonging(albums=["Owls & water"]), merged) == merged
+    assert sidecar(facts, Belonging(albums=["Owls & water"]), read_packet(merged)) == merged
 
 
 @given(TEXT, st.lists(TEXT, unique=True, max_size=4), st.text(max_size=20))

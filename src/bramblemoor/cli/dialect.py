@@ -171,8 +171,10 @@ def _print_trial(result: "Trial", name: str, most: int | None) -> None:
 
 
 def _with_candidates(one: "Lone") -> str:
+    from bramblemoor.exports.unpaired import listed
+
     name = one.entry if one.name in one.entry else f"{one.entry}, of {one.name}"
-    return f"{name}; candidates: {one.listed}" if one.candidates else name
+    return f"{name}; candidates: {listed(one.candidates)}" if one.candidates else name
 
 
 def _print_names(heading: str, names: Sequence[str], most: int | None) -> None:

@@ -5,7 +5,7 @@ import zipfile
 from collections.abc import Iterator
 
 from bramblemoor.exports.parcel import Parcel
-from bramblemoor.exports.unpaired import Lone, candidates_of, lone_records
+from bramblemoor.exports.unpaired import Lone, candidates_of, listed, lone_records
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import believe
 from bramblemoor.frames.moments import now_utc
@@ -65,11 +65,11 @@ def _open(alone: list[Lone]) -> Iterator[Finding]:
         if one.open:
             yield Finding(
                 one.name,
-                f"it may speak of {one.listed}; nothing was guessed, and what it tells is kept in delivered/",
+                f"it may speak of {listed(one.candidates)}; nothing was guessed, and what it tells is kept in delivered/",
                 attention=True,
             )
         elif one.candidates:
-            yield Finding(one.name, f"it does not speak of {one.listed}")
+            yield Finding(one.name, f"it does not speak of {listed(one.candidates)}")
 
 
 def _no_more(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Finding]:
@@ -200,8 +200,11 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
         name = row["path"] or row["name"]
         if row["role"] == "original" and not row["paired"] and has_records:
             candidates = candidates_of(sheet, row["id"])
-            listed = Lone(name, row["name"], candidates).listed
-            what = f"none of these is its own for certain: {listed}" if candidates else "no sidecar came with it"
+            what = (
+                f"none of these is its own for certain: {listed(candidates)}"
+                if candidates
+                else "no sidecar came with it"
+            )
             yield Finding(name, what, attention=True)
         if row["picture_kind"] == "other":
             what = "it is empty" if row["size"] == 0 else "no picture that Bramblemoor can recognise"

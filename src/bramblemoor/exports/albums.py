@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet
 
 
@@ -29,8 +28,6 @@ class FoundAlbum:
 def albums_in(sheet: Worksheet, dialect: Dialect) -> Iterator[FoundAlbum]:
     """Every album: those that are described, then folders, then labels of single pictures."""
     sheet.db.create_function("bm_album", 1, dialect.album_folder, deterministic=True)
-    sheet.db.create_function("bm_folded", 1, folded, deterministic=True)
-    sheet.db.create_function("bm_base", 1, lambda path: path.rpartition("/")[2], deterministic=True)
     described: set[str] = set()
     titles: dict[str, str] = {}
     for row in sheet.db.execute(

@@ -59,6 +59,11 @@ class _Index:
     def found(self) -> int:
         return len(set(filter(None, self.pairs)))
 
+    def share_of(self, pictures: int) -> float:
+        """The share of so many pictures that it tells of; 0 where hardly any of its records tell of one."""
+        by_chance = self.found < _ENOUGH * min(pictures, len(self.pairs))
+        return 0.0 if by_chance else self.found / pictures
+
 
 def draft_dialect(path: Path, name: str) -> Draft:
     """Look at a parcel and propose how it is written. Raises WrongUse where no picture is in it."""
@@ -79,10 +84,7 @@ class _Drafting:
         pictures = self.sample.pictures
         names = sidecar_names(pictures, self.sample.others, self.counter)
         index = self._index()
-        listed = index.found / max(1, min(len(pictures), len(index.pairs))) if index else 0.0
-        if index is not None and names.share >= max(
-            _ENOUGH, 0.0 if listed < _ENOUGH else min(1.0, index.found / len(pictures))
-        ):
+        if index is not None and names.share >= max(_ENOUGH, index.share_of(len(pictures))):
             index = None
         if index is None and names.share < _ENOUGH:
             names = SidecarNames()

@@ -91,9 +91,9 @@ def _is_called(place: str, keys: frozenset[str], records: Records) -> bool:
         return False
     steps = [re.split(r"[@:]", step)[-1] for step in place.replace("/*", "").split("/") if step]
     listed = "/*" in place or any(len(one) > 1 for one in values)
-    steps = steps[-2 if listed else -1 :] + (
-        [place] if not place.startswith("/") else []
-    )  # a column's name may hold a slash
+    steps = steps[-2 if listed else -1 :]
+    if not place.startswith("/"):
+        steps.append(place)  # a column, whose name may hold a slash
     words = [re.findall(r"[A-Za-z][a-z]*", step) for step in steps]
     return any(found and found[0].lower() in keys for found in words)
 

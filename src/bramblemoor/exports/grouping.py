@@ -9,12 +9,10 @@ import sqlite3
 from collections.abc import Iterator
 from itertools import groupby
 
-from bramblemoor.exports.pairing import moments_agree
+from bramblemoor.exports.pairing import AGREES, BY_NAME, CONTRADICTS, SILENT, moments_agree
+from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.sniff import same_ending
-
-_AGREES, _SILENT, _CONTRADICTS = range(3)
-_BY_NAME = 5  # candidates found by a name at least, not by a digest alone; see pairing.py
 
 # The distinct contents, those of one name together; by name and content, so that the order of parts plays no part.
 _CONTENTS = """
@@ -52,7 +50,8 @@ def _by_reference(sheet: Worksheet) -> dict[int, tuple[int, str]]:
     db = sheet.db
     found: dict[int, tuple[int, str]] = {}
     for row in db.execute(
-        "SELECT r.id, refers, e.name FROM records r JOIN entries e ON e.id = r.entry WHERE refers != '[]' ORDER BY r.id"
+        "SELECT r.id, refers, e.name FROM records r JOIN entries e ON e.id = r.entry WHERE refers != '[]'"
+        " ORDER BY e.name, r.number"
     ).fetchall():
         mine = _unit_of_record(db, row["id"])
         for what, name in json.loads(row["refers"]):
@@ -84,15 +83,14 @@ def _unit_called(db: sqlite3.Connection, name: str, folder: str) -> int | None:
         return _unit_of_record(db, told[0]["id"])
     for query in (
         "SELECT DISTINCT u.entry FROM entries p JOIN units u ON u.sha256 = p.sha256 WHERE p.kind = 'picture'"
-        " AND p.name IN (?1, ?2 || '/' || ?1) ORDER BY p.name != ?1",
+        " AND p.name IN (:name, :folder || '/' || :name) ORDER BY p.name != :name",
         "SELECT DISTINCT u.entry FROM entries p JOIN units u ON u.sha256 = p.sha256 WHERE p.kind = 'picture'"
-        " AND p.base = bm_base(bm_folded(?1)) AND substr('/' || p.folded, -length(bm_folded(?1)) - 1) = '/' || bm_folded(?1)"
-        " AND ?2 NOT NULL",
+        " AND p.base = bm_base(:folded) AND substr('/' || p.folded, -length(:folded) - 1) = '/' || :folded",
     ):
-        found = db.execute(query, (name, folder)).fetchmany(2)
+        found = db.execute(query, {"name": name, "folder": folder, "folded": folded(name)}).fetchmany(2)
         if found:
             return found[0]["entry"] if len(found) == 1 else None
-    told = db.execute("SELECT id FROM records WHERE told = bm_folded(?) LIMIT 2", (name,)).fetchall()
+    told = db.execute("SELECT id FROM records WHERE told = ? LIMIT 2", (folded(name),)).fetchall()
     return _unit_of_record(db, told[0]["id"]) if len(told) == 1 else None
 
 
@@ -131,7 +129,7 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
     moments = {one["entry"]: _moment(sheet, row, own, one) for one in originals}
     best = min(originals, key=lambda one: (moments[one["entry"]], *_likeness(row, one)))
     moment = moments[best["entry"]]
-    if moment == _CONTRADICTS or (own and moment != _AGREES):
+    if moment == CONTRADICTS or (own and moment != AGREES):
         return None
     _note_own(sheet, row["entry"], own)
     return best
@@ -144,7 +142,7 @@ def _note_own(sheet: Worksheet, entry: int, own: list[tuple[int, str]]) -> None:
 def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[tuple[int, str]]:
     """The records that are meant for a file alone, and for none of its possible originals: (number, date that it tells)."""
     marks = ", ".join("?" * len(originals))
-    found = sheet.db.execute(_OWN.format(originals=marks), (entry, _BY_NAME, *originals)).fetchall()
+    found = sheet.db.execute(_OWN.format(originals=marks), (entry, BY_NAME, *originals)).fetchall()
     return [(one["record"], one["taken"]) for one in found]
 
 
@@ -154,15 +152,15 @@ def _moment(sheet: Worksheet, row: sqlite3.Row, own: list[tuple[int, str]], orig
         return moments_agree(row["taken"], original["taken"])
     told = next((taken for _, taken in own if taken), "")
     if not told:
-        return _SILENT
+        return SILENT
     if original["taken"]:
         return moments_agree(told, original["taken"])
     other = sheet.db.execute(
         "SELECT r.taken FROM candidates c JOIN records r ON r.id = c.record WHERE c.picture = ? AND r.taken IS NOT NULL"
-        " AND r.family != 'xmp' ORDER BY c.how, c.rank, r.id LIMIT 1",
+        " AND r.family != 'xmp' ORDER BY c.how, c.rank, r.taken LIMIT 1",
         (original["entry"],),
     ).fetchone()
-    return moments_agree(told, other["taken"]) if other else _SILENT
+    return moments_agree(told, other["taken"]) if other else SILENT
 
 
 def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[int, bool, bool, int, str, str]:

@@ -8,7 +8,7 @@ from collections.abc import Collection
 
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import Claim
-from bramblemoor.library.catalogue import add_frame, settle
+from bramblemoor.library.catalogue import add_frame, drop_frame, settle
 
 _BY_OTHERS = "source IN ('service', 'xmp') AND field NOT IN ('came_as', 'reduced_of', 'edited')"
 _BY_HAND = "source IN ('you', 'sidecar')"
@@ -17,8 +17,7 @@ _BY_HAND = "source IN ('you', 'sidecar')"
 def frame_for(
     sheet: Worksheet, db: sqlite3.Connection, units: list[sqlite3.Row], told: Collection[Claim]
 ) -> int | None:
-    """The frame in the ledger that an export's frame is, None for a new one; its files, as far as they are here, are brought
-    there.
+    """The frame in the ledger that an export's frame is, None for a new one; its files that are here are brought there.
 
     `units` are all contents of the export's frame, its original first; `told` is what its records say.
     """
@@ -77,19 +76,17 @@ def _split(db: sqlite3.Connection, unit: sqlite3.Row) -> int:
         (unit["here"], digest),
     ).fetchone()
     folder, _, name = row["path"].rpartition("/")
-    kind = {"video": "video", "other": "other"}.get(unit["picture_kind"], "photo")
     fresh = add_frame(
-        db, folder=folder, name=name, kind=kind, service=row["service"], reference="", arrived=row["arrived"]
-    )
+        db, folder=folder, name=name, read_as=unit["picture_kind"], service=row["service"], reference="",
+        arrived=row["arrived"],
+    )  # fmt: skip
     db.execute("UPDATE files SET frame = ?, role = 'original' WHERE id = ?", (fresh, row[0]))
     settle(db, unit["here"])
     return fresh
 
 
 def _adopting(db: sqlite3.Connection, units: list[sqlite3.Row], told: Collection[Claim]) -> int | None:
-    """A frame in the ledger whose original is a rendition or clip of one that comes only now: it takes the new one for its
-    original.
-    """
+    """A frame in the ledger whose original is a rendition or clip of one that comes only now, which it takes for its own."""
     for unit in units[1:]:
         if (
             unit["here"] is not None
@@ -118,9 +115,7 @@ def _is_told(db: sqlite3.Connection, frame: int, told: Collection[Claim]) -> boo
 
 
 def _bring(db: sqlite3.Connection, unit: sqlite3.Row, target: int, told: Collection[Claim]) -> None:
-    """Bring a file that belongs to another frame, as is known now; a frame that was nothing else goes, with what was claimed
-    of it.
-    """
+    """Bring a file to the frame it belongs to, as is known now; one that was nothing else goes, with what was claimed of it."""
     former = unit["here"]
     if _role(db, former, unit) == "original":
         others = db.execute(
@@ -130,15 +125,12 @@ def _bring(db: sqlite3.Connection, unit: sqlite3.Row, target: int, told: Collect
         if others > 1 or by_hand is not None or _is_told(db, former, told):
             return
         db.execute("UPDATE files SET frame = ?, role = ? WHERE frame = ?", (target, unit["role"], former))
-        for row in db.execute("SELECT album, position FROM album_frames WHERE frame = ?", (former,)).fetchall():
-            inside = db.execute(
-                "SELECT 1 FROM album_frames WHERE album = ? AND frame = ?", (row["album"], target)
-            ).fetchone()
-            change = "DELETE FROM album_frames" if inside else f"UPDATE album_frames SET frame = {target:d}"
-            db.execute(f"{change} WHERE album = ? AND position = ?", tuple(row))
+        db.execute(
+            "UPDATE album_frames SET frame = ? WHERE frame = ? AND album NOT IN (SELECT album FROM album_frames WHERE frame = ?)",
+            (target, former, target),
+        )
         db.execute("UPDATE albums SET cover = ? WHERE cover = ?", (target, former))
-        for table, column in (("claims", "frame"), ("words", "rowid"), ("standings", "unit"), ("frames", "id")):
-            db.execute(f"DELETE FROM {table} WHERE {column} = ?", (former,))
+        drop_frame(db, former)
         return
     db.execute(
         "UPDATE files SET frame = ?, role = ? WHERE frame = ? AND sha256 = ?",

@@ -9,7 +9,6 @@ import sqlite3
 from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
-from bramblemoor.exports.templates import folded, last_step, loose
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import infer_offset, parse_moment
 from bramblemoor.frames.sniff import is_picture_ending, same_ending
@@ -18,11 +17,13 @@ Why = Literal["digest", "size", "ending", "date", "name"]
 """Why a record is not that of a picture: what of it contradicts; or that only a name speaks for it."""
 
 _FAMILIES = ("sidecar", "index", "xmp")
-_AGREES, _SILENT, _CONTRADICTS = 0, 1, 2
+AGREES, SILENT, CONTRADICTS = range(3)
 _EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
 # How a candidate was found, the most telling first. A name that fits counts little where the record names another picture.
 _PATH, _EXACT, _FOLDED, _BESIDE, _TOLD, _TOLD_STEM, _DIGEST, _AFAR, _OTHERWISE = range(9)
 _BARE = (_TOLD, _TOLD_STEM, _AFAR)
+BY_NAME = _TOLD_STEM
+"""The least telling way that still goes by a name of this place, and not by a digest alone."""
 
 
 class _Score(NamedTuple):
@@ -97,11 +98,6 @@ _PLAIN = f"""
 def find_candidates(sheet: Worksheet) -> None:
     """Fill `candidates` with what could belong together by any name, path or digest; entries must be extracted."""
     db = sheet.db
-    db.create_function("bm_stem", 1, stem_of, deterministic=True)
-    db.create_function("bm_base", 1, lambda path: path.rpartition("/")[2], deterministic=True)
-    db.create_function("bm_folded", 1, folded, deterministic=True)
-    db.create_function("bm_last", 1, last_step, deterministic=True)
-    db.create_function("bm_loose", 1, loose, deterministic=True)
     _scopes(db)
     db.execute(
         "CREATE TEMP TABLE candidates (picture INTEGER, record INTEGER, how INTEGER, rank INTEGER, family TEXT,"
@@ -150,11 +146,6 @@ def _scopes(db: sqlite3.Connection) -> None:
             folder = folder[:-1].rpartition("/")[0] + "/" if "/" in folder[:-1] else ""
         if folder:
             db.execute("UPDATE records SET scope = ? WHERE entry = ?", (folder, entry))
-
-
-def stem_of(name: str) -> str:
-    stem, _, ending = name.rpartition(".")
-    return stem if stem and "/" not in ending else name
 
 
 def _weigh(sheet: Worksheet, family: str, *, needs_proof: bool) -> None:
@@ -244,17 +235,17 @@ def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[
         name = row["how"]
         if name in (_EXACT, _FOLDED) and row["told"] and not row["path"] and not row["named"]:
             name = _OTHERWISE
-        agrees = _AGREES in (digest, size)
+        agrees = AGREES in (digest, size)
         why: Why | None = None
-        if digest == _CONTRADICTS:
+        if digest == CONTRADICTS:
             why = "digest"
-        elif size == _CONTRADICTS and digest != _AGREES:
+        elif size == CONTRADICTS and digest != AGREES:
             why = "size"
-        elif digest != _AGREES and _is_of_another_kind(row):
+        elif digest != AGREES and _is_of_another_kind(row):
             why = "ending"
-        elif date == _CONTRADICTS and digest != _AGREES and not _outweighs_date(row, name, size, needs_proof):
+        elif date == CONTRADICTS and digest != AGREES and not _outweighs_date(row, name, size, needs_proof):
             why = "date"
-        elif name in (*_BARE, _BESIDE) and not agrees and date != _AGREES:
+        elif name in (*_BARE, _BESIDE) and not agrees and date != AGREES:
             several = row["pictures_called"] > 1 or row["records_telling"] > 1
             if name == _AFAR or (several and name != _BESIDE) or needs_proof:
                 why = "name"
@@ -274,7 +265,7 @@ def _outweighs_date(row: sqlite3.Row, name: int, size: int, needs_proof: bool) -
         return not needs_proof
     if name == _FOLDED and row["exactly"]:  # only the sidecar's own name is spelled otherwise
         return True
-    return size == _AGREES and (name == _FOLDED or (name == _TOLD and not needs_proof))
+    return size == AGREES and (name == _FOLDED or (name == _TOLD and not needs_proof))
 
 
 def _is_of_another_kind(row: sqlite3.Row) -> bool:
@@ -292,7 +283,7 @@ def _is_of_another_kind(row: sqlite3.Row) -> bool:
 
 
 def _compared(said: object, found: object) -> int:
-    return _SILENT if not said or found is None else _AGREES if said == found else _CONTRADICTS
+    return SILENT if not said or found is None else AGREES if said == found else CONTRADICTS
 
 
 def _dates(row: sqlite3.Row) -> int:
@@ -301,19 +292,19 @@ def _dates(row: sqlite3.Row) -> int:
 
 
 def moments_agree(told: str, own: str) -> int:
-    """0 where a record's date and a picture's own are the same to the second, 2 where they cannot be, else 1."""
+    """AGREES where a record's date and a picture's own are the same to the second, CONTRADICTS where they cannot be."""
     said, shot = parse_moment(told), parse_moment(own)
     if said is None or shot is None:
-        return _SILENT
+        return SILENT
     if said.utc is not None and shot.local is not None and shot.offset is None:
         offset = infer_offset(shot.local, said.utc)
         if offset is None:
-            return _CONTRADICTS
+            return CONTRADICTS
         drift = (shot.local - said.utc).total_seconds() - offset * 60
         # Many pictures are some minutes from a quarter of an hour: only to the second does it tell anything.
-        return _AGREES if abs(drift) <= _EXACTLY else _SILENT
+        return AGREES if abs(drift) <= _EXACTLY else SILENT
     if said.local is not None and shot.local is not None and None in (said.offset, shot.offset):
-        return _AGREES if abs((said.local - shot.local).total_seconds()) <= _EXACTLY else _CONTRADICTS
+        return AGREES if abs((said.local - shot.local).total_seconds()) <= _EXACTLY else CONTRADICTS
     if said.local is not None and said.offset is None:
-        return _SILENT  # a clock whose zone nobody knows, against UTC
-    return _AGREES if abs((said.instant - shot.instant).total_seconds()) <= _EXACTLY else _CONTRADICTS
+        return SILENT  # a clock whose zone nobody knows, against UTC
+    return AGREES if abs((said.instant - shot.instant).total_seconds()) <= _EXACTLY else CONTRADICTS

@@ -15,9 +15,7 @@ from bramblemoor.library.names import safe_name
 # What browsers and file managers put behind a name that is taken: "part (1).zip", "part - Copy.zip", "part copy 2.zip".
 _AGAIN = re.compile(r"(?: ?\(\d+\)| ?-? [Cc]opy(?: ?\(?\d+\)?)?)(?=(?:\.\w+)+$)")
 _NEAREST = 3
-
-
-_ENDS = 256 << 10
+_ENDS = 256 << 10  # bytes
 
 
 @dataclass(frozen=True)
@@ -83,17 +81,17 @@ def parcel_at(
     """A parcel fetched by other means: a folder of parts, one archive, or what somebody unpacked by hand.
 
     `order` chooses one of several whose parts lie mixed; `without` names parts, by number or file name, that are not to be
-    waited for.
-    Raises WrongUse where no part is there, or all that `without` names are, PartsAmiss where another one is missing.
+    waited for. Raises WrongUse where no part is there, or `without` names none that is missing, PartsAmiss where another is.
     """
     if path.is_file():
         match = _match(dialect, path.name)
         total = (match.groupdict().get("total") or "1") if match else "1"
-        if match and int(total) > 1 and not without:
+        if match and int(total) > 1:
             raise WrongUse(
                 f"{path.name} is part {match['number']} of {total}: unpacking makes sense with all of them.",
                 "Name the folder that holds them.",
             )
+        _refuse_without(without, path)
         name = match["order"] if match else path.name.split(".")[0]
         return Parcel(service, safe_name(name), dialect, (path,), work(safe_name(name)))
     if not path.is_dir():
@@ -114,9 +112,10 @@ def parcel_at(
             f"Unpack one at a time, by name: bramblemoor unpack {next(iter(orders))} --from {path}.",
         )
     if not orders:
+        _refuse_without(without, path)
         return _unpacked_by_hand(path, service, dialect, work)
     chosen = order or next(iter(orders))
-    parts, twice, lacking = _numbered(path, orders[chosen], without)
+    parts, twice, lacking = _numbered(path, dialect, orders[chosen], without)
     return Parcel(
         service, safe_name(chosen), dialect, tuple(parts), work(safe_name(chosen)), twice=tuple(twice), without=lacking
     )
@@ -144,11 +143,12 @@ def _match(dialect: Dialect, name: str) -> re.Match[str] | None:
 
 
 def _numbered(
-    folder: Path, found: list[tuple[Path, re.Match[str]]], without: Collection[str]
+    folder: Path, dialect: Dialect, found: list[tuple[Path, re.Match[str]]], without: Collection[str]
 ) -> tuple[list[Path], list[Path], tuple[str, ...]]:
-    """Parts in order, files that repeat one, and the numbers that are missing and may be.
+    """Parts in order, files that repeat one, and those that are missing and may be.
 
-    Raises PartsAmiss where others are missing, or numbers contradict each other.
+    Raises WrongUse where `without` names what is no part of this order, or is here; PartsAmiss where others are missing,
+    or numbers contradict each other.
     """
     numbered = bool(found[0][1].groupdict().get("number"))
     parts: dict[int | str, Path] = {}
@@ -165,6 +165,7 @@ def _numbered(
                 "Nothing was unpacked; remove the one that is wrong.",
             )
     if not numbered:
+        _refuse_without(without, folder)
         return sorted(parts.values()), twice, ()
     by_number = {int(key): file for key, file in parts.items()}
     totals = {int(match["total"]) for _, match in found if match.groupdict().get("total")}
@@ -175,7 +176,7 @@ def _numbered(
         )
     first = min(by_number) if not totals and 0 in by_number else 1
     last = totals.pop() if totals else max(by_number)
-    given = {int(digits[-1]) for name in without if (digits := re.findall(r"\d+", name.partition(".")[0]))}
+    given = {_number_of(name, dialect, found[0][1]["order"]) for name in without}
     here = sorted(given & by_number.keys())
     if here:
         raise WrongUse(f"Part {here[0]} is here: {by_number[here[0]].name}.", "Leave it out of --without.")
@@ -189,6 +190,24 @@ def _numbered(
             + ".",
         )
     return [by_number[number] for number in sorted(by_number)], twice, tuple(f"part {number}" for number in lacking)
+
+
+def _number_of(name: str, dialect: Dialect, order: str) -> int:
+    """The number of a part, told as such or by its file name."""
+    if name.isascii() and name.isdigit():
+        return int(name)
+    match = _match(dialect, name)
+    if match is None or match["order"] != order or not match["number"]:
+        raise WrongUse(
+            f"{name} is no part of {order}.", "Name a part that is not here by its number, or as its file was called."
+        )
+    return int(match["number"])
+
+
+def _refuse_without(without: Collection[str], path: Path) -> None:
+    """Raise WrongUse where parts are named as missing of what has no numbered parts: nothing shows that they are."""
+    if without:
+        raise WrongUse(f"{path} has no numbered parts that could be missing.", "Leave --without out.")
 
 
 def _unpacked_by_hand(path: Path, service: str, dialect: Dialect, work: Callable[[str], Path]) -> Parcel:

@@ -18,8 +18,7 @@ class Record:
     """The claims of one record, how it names its picture ("" where it does not), and what was refused, as sentences.
 
     `path` is an entry's name, or its end; `size` is in bytes, 0 where not told; `albums` are titles. `refers` are (what,
-    name): the
-    record is of an edit or a clip of what is called so ("edit_of", "clip_of"), or has such a one ("edits", "clips").
+    name): the record is of an edit or a clip of what is called so ("edit_of", "clip_of"), or has one ("edits", "clips").
     """
 
     claims: tuple[Claim, ...] = ()

@@ -225,7 +225,7 @@ def _enter_frame(
             db,
             folder=folder,
             name=name,
-            kind={"video": "video", "other": "other"}.get(units[0]["picture_kind"], "photo"),
+            read_as=units[0]["picture_kind"],
             service=parcel.service,
             reference=next(
                 (record["reference"] for record in records if record["reference"] and not record["is_own"]), ""

@@ -1,6 +1,6 @@
 """What found no partner: records and pictures that stay alone, with what could have been theirs, and why it is not."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import get_args
 
@@ -41,11 +41,11 @@ class Lone:
     def open(self) -> bool:
         return any(one.why in (None, "name") for one in self.candidates)
 
-    @property
-    def listed(self) -> str:
-        """The candidates, as a sentence has them; the first few."""
-        more = len(self.candidates) - _MOST
-        return ", ".join(map(str, self.candidates[:_MOST])) + (f" and {more:,} more" if more > 0 else "")
+
+def listed(candidates: Sequence[Candidate]) -> str:
+    """Candidates, as a sentence has them; the first few."""
+    more = len(candidates) - _MOST
+    return ", ".join(map(str, candidates[:_MOST])) + (f" and {more:,} more" if more > 0 else "")
 
 
 # Only pictures and records that have no partner of that family themselves: any other is spoken for.

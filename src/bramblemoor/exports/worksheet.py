@@ -3,12 +3,13 @@
 import hashlib
 import shutil
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from bramblemoor.exports.containers.folder import FolderPart
 from bramblemoor.exports.parcel import Parcel
+from bramblemoor.exports.templates import folded, last_step, loose
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.receipts import stamp
 
@@ -74,6 +75,7 @@ CREATE TABLE own (                                      -- records that are mean
     picture INTEGER, record INTEGER, PRIMARY KEY (picture, record)
 ) WITHOUT ROWID;
 CREATE INDEX own_record ON own (record);
+CREATE INDEX rejected_picture ON rejected (picture);
 CREATE TABLE units (                                    -- contents, each where it is to lie
     entry INTEGER PRIMARY KEY, sha256 TEXT NOT NULL,
     staged_as INTEGER NOT NULL,                         -- the entry under whose number it was staged
@@ -100,6 +102,18 @@ def digest_of_key(key: str) -> str:
     return _NOTHING if key.startswith("empty ") else key
 
 
+def stem_of(name: str) -> str:
+    stem, _, ending = name.rpartition(".")
+    return stem if stem and "/" not in ending else name
+
+
+_RULES: dict[str, Callable[[str], str]] = {
+    "bm_stem": stem_of, "bm_base": lambda path: path.rpartition("/")[2], "bm_folded": folded, "bm_last": last_step,
+    "bm_loose": loose,
+}  # fmt: skip
+"""What queries may ask of names."""
+
+
 class Worksheet:
     """Open worksheet; `staging` holds extracted pictures, each under its entry's number."""
 
@@ -122,6 +136,8 @@ class Worksheet:
     def _open(self) -> sqlite3.Connection:
         db = sqlite3.connect(self._path, isolation_level=None)
         db.row_factory = sqlite3.Row
+        for name, rule in _RULES.items():
+            db.create_function(name, 1, rule, deterministic=True)
         return db
 
     def get(self, key: str) -> str | None:

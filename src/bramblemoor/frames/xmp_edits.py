@@ -13,16 +13,16 @@ _SINGLE: tuple[Field, ...] = ("title", "caption", "location", "taken", "position
 def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed: bool = False) -> list[Claim]:
     """Claims of the source "sidecar" for what a packet says, and does not say any more, beside all that is known of its frame.
 
-    `was_written` says that the ledger knows the packet: of one from before values were marked it then knows what it must
-    have held.
-    `resumed` says that a run which broke off may have written what the ledger does not know yet: its own values are no news then.
-    A packet without any marks is a new one: what it does not say was not taken out.
+    `was_written` says that the ledger knows the packet: of one from before values were marked it then knows what it must have
+    held. `resumed` says that a run which broke off may have written what the ledger does not know yet: its own values are no
+    news then. A packet without any marks is a new one: what it does not say was not taken out.
     """
     facts = believe(known)
     record = packet.wrote | packet.kept
     if not packet.is_marked:
         record = _remembered(known, facts) if packet.is_former and was_written else set()
     said = list(all_said(packet.rdf))
+    believed_marks = marks_of(facts)
     found = []
     for field in _SINGLE:
         told = [one for one in said if one.claim.field == field]
@@ -30,7 +30,7 @@ def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed:
         value = (new or told)[0].claim.value if told else ""
         if told and _is_news(field, value, bool(new), known, facts, resumed):
             found.append(Claim(field, value, "sidecar"))
-        elif not told and field != "taken" and marks_of(facts).get(field, set()) & record:
+        elif not told and field != "taken" and believed_marks.get(field, set()) & record:
             found.append(Claim(field, "", "sidecar"))
     for field in _LISTS:
         here = {one.claim.value: one for one in said if one.claim.field == field}
@@ -83,9 +83,7 @@ def _marks(said: Said) -> set[str]:
 
 
 def _remembered(known: Sequence[Claim], facts: Facts) -> set[str]:
-    """What a packet without marks must have held when it was written: what is believed, or, where others spoke first, their
-    word.
-    """
+    """What a packet without marks must have held when it was written: what is believed, or the word of those who spoke first."""
     by_others = {claim.field for claim in known if claim.source == "xmp"}
     theirs = marks_of(believe([claim for claim in known if claim.source == "xmp"]))
     ours = marks_of(facts)

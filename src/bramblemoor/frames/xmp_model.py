@@ -276,10 +276,14 @@ def as_array(place: Occurrence, kind: str) -> etree._Element:
     return array
 
 
-def essence(rdf: etree._Element, without: frozenset[str]) -> str:
-    """A digest of all that a packet says, in whatever notation, but for the properties named: 32 hex digits; "" for nothing.
+SAYS_NOTHING = hashlib.sha256(b"").hexdigest()[:32]
+"""The essence of a packet that says nothing else."""
 
-    `without` holds {namespace}local names. What two notations say alike has one essence.
+
+def essence(rdf: etree._Element, without: frozenset[str]) -> str:
+    """A digest of all that a packet says, in whatever notation, but for the properties named: 32 hex digits.
+
+    `without` holds {namespace}local names. What two notations say alike has one essence; one that says nothing has SAYS_NOTHING.
     """
     found = []
     for node in nodes(rdf):
@@ -291,7 +295,7 @@ def essence(rdf: etree._Element, without: frozenset[str]) -> str:
         for child in node.iterchildren(etree.Element):
             if child.tag not in without:
                 found.append(f"{child.tag!s} {_normal(child)}")
-    return hashlib.sha256("\n".join(sorted(found)).encode()).hexdigest()[:32] if found else ""
+    return hashlib.sha256("\n".join(sorted(found)).encode()).hexdigest()[:32]
 
 
 def _is_syntax(name: str) -> bool:

@@ -1,9 +1,8 @@
 """Writing XMP sidecars (ISO 16684-1): new ones, and additions to those that others wrote.
 
 What stands in a packet is ours or somebody else's, value by value: `bm:wrote` there holds a mark of every value that was
-written here,
-`bm:kept` one of every value that others had written when it was. So it shows in the file itself what an editor has changed since,
-also where that editor wrote the whole packet anew.
+written here, `bm:kept` one of every value that others had written when it was. So it shows in the file itself what an
+editor has changed since, also where that editor wrote the whole packet anew.
 """
 
 import hashlib
@@ -15,6 +14,7 @@ from lxml import etree
 
 from bramblemoor.frames.claims import Facts, Field
 from bramblemoor.frames.xmp_model import (
+    SAYS_NOTHING,
     Occurrence,
     add_member,
     as_array,
@@ -104,14 +104,14 @@ class Packet:
 
     @property
     def rest(self) -> str:
-        """The essence of all that we have no word for; "" where that is nothing."""
+        """The essence of all that we have no word for."""
         return essence(self.rdf, _OURS)
 
     @property
     def is_all_ours(self) -> bool:
         """Whether nobody else's word is in it."""
         mine = all(mark(one.name, text) in self.wrote for one in _PROPERTIES for text in values(self.rdf, one.name))
-        return (self.is_marked or self.is_former) and mine and not self.rest
+        return (self.is_marked or self.is_former) and mine and self.rest == SAYS_NOTHING
 
 
 def read_packet(content: bytes) -> Packet:
@@ -129,7 +129,7 @@ def read_packet(content: bytes) -> Packet:
 
 
 def _of_former(rdf: etree._Element) -> set[str]:
-    """The marks of what was added before single values were marked: all of a description of our own, which holds nothing else."""
+    """The marks of what was added before single values were marked: what a description of our own holds, and nothing else."""
     found = set()
     for node in nodes(rdf):
         names = {str(name) for name in node.attrib} | {str(child.tag) for child in node.iterchildren(etree.Element)}
@@ -145,38 +145,33 @@ def _of_former(rdf: etree._Element) -> set[str]:
     return found
 
 
-def essence_of(packet: bytes) -> str:
-    """The essence of a packet that was delivered, to tell later whether it was changed. Raises BrokenXmp."""
-    return essence(parse_packet(packet), _OURS)
+def sidecar(facts: Facts, belonging: Belonging, there: Packet | None = None, *, base: str | None = None) -> bytes:
+    """The bytes of a sidecar for `facts`; with `there`, that packet brought up to date, which changes it.
 
-
-def sidecar(facts: Facts, belonging: Belonging, foreign: bytes | None = None, *, base: str | None = None) -> bytes:
-    """The bytes of a sidecar for `facts`; with `foreign`, that packet brought up to date.
-
-    What others wrote is only added to, but for properties in which the user's own word is the latest (`facts.by_you`); those are
-    changed where they stand, other languages stay. `base` is the essence of a delivered packet that `foreign` is; None
-    leaves what is there. Raises BrokenXmp for a foreign packet that cannot be read. The same input gives the same bytes.
+    What others wrote is only added to, but for properties in which the user's own word is the latest (`facts.by_you`); those
+    are changed where they stand, other languages stay. `base` is the essence of a delivered packet that `there` is; None
+    leaves what is told. The same input gives the same bytes.
     """
     wanted = _wanted(facts, belonging)
-    if foreign is None:
-        packet = _new_packet([name for name, texts in wanted.items() if texts])
-    else:
-        packet = read_packet(foreign)
-    all_ours = foreign is None or packet.is_all_ours
+    packet = there or _new_packet([name for name, texts in wanted.items() if texts])
+    all_ours = there is None or packet.is_all_ours
     before = etree.tostring(packet.root)
     home = _home(packet)
     wrote: set[str] = set()
     kept: set[str] = set()
     for one in _PROPERTIES:
-        gone = {text for field, text in facts.gone if field == one.field}
-        bring = _bring_list if one.array == "Bag" else _bring_single
-        ours = bring(packet, home, one, wanted[one.name], one.field in facts.by_you, gone)
+        is_told = one.field in facts.by_you
+        if one.array == "Bag":
+            gone = {text for field, text in facts.gone if field == one.field}
+            ours = _bring_list(packet, home, one, wanted[one.name], is_told, gone)
+        else:
+            ours = _bring_single(packet, home, one, wanted[one.name], is_told)
         wrote |= {mark(one.name, text) for text in ours}
         now = values(packet.rdf, one.name) if one.array == "Bag" else heads(packet.rdf, one.name)
         kept |= {mark(one.name, text) for text in now if text not in ours}
     _set_marks(packet, home, wrote, kept, packet.base if base is None else base)
-    if foreign is not None and etree.tostring(packet.root) == before and packet.root.tag == f"{{{XMPMETA}}}xmpmeta":
-        return foreign
+    if there is not None and etree.tostring(packet.root) == before and packet.root.tag == f"{{{XMPMETA}}}xmpmeta":
+        return there.content
     if all_ours:
         etree.indent(packet.rdf, space=" ")
     return packet_of(packet.rdf)
@@ -243,9 +238,7 @@ def _bring_list(
     return (ours & set(wanted)) | set(missing)
 
 
-def _bring_single(
-    packet: Packet, home: etree._Element, one: _Property, wanted: list[str], is_told: bool, gone: set[str]
-) -> set[str]:
+def _bring_single(packet: Packet, home: etree._Element, one: _Property, wanted: list[str], is_told: bool) -> set[str]:
     """Say a single value where nobody else says one, or the user has told it; returns what is ours now."""
     places = occurrences(packet.rdf, one.name)
     ours = [place for place in places if (item := head(place)) and mark(one.name, item.text) in packet.wrote]
@@ -281,9 +274,9 @@ def _say(place: Occurrence, one: _Property, text: str) -> None:
     """Put a text where a property stands already; its other languages and its qualifiers stay."""
     if one.array:
         array = as_array(place, one.array)
-        default = next((item for item in Occurrence(place.node, place.name, array.getparent()).items
-                        if item.language == "x-default"), None)  # fmt: skip
-        alone = [item for item in Occurrence(place.node, place.name, array.getparent()).items if not item.language]
+        items = Occurrence(place.node, place.name, array.getparent()).items
+        default = next((item for item in items if item.language == "x-default"), None)
+        alone = [item for item in items if not item.language]
         if default is None and len(alone) == 1:
             default = alone[0]
             default.element.set(f"{{{XML}}}lang", "x-default")

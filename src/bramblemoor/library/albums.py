@@ -30,8 +30,8 @@ def extend_album(
     """Make an album, or bring one that is known by (service, reference) up to date.
 
     Frames get the order they are given in; those that were in it and are not given stay, behind them (before them, with
-    `behind`).
-    One that was known only by its title, as from sidecars, gets its reference. Returns the album's number and the frames added.
+    `behind`). One that was known only by its title, as from sidecars, gets its reference. Returns the album's number and
+    the frames added.
     """
     row = _known(db, service, reference, title)
     if row is None:

@@ -27,15 +27,27 @@ class NewFile:
 
 
 def add_frame(
-    db: sqlite3.Connection, *, folder: str, name: str, kind: str, service: str, reference: str, arrived: str
+    db: sqlite3.Connection, *, folder: str, name: str, read_as: str, service: str, reference: str, arrived: str
 ) -> int:
-    """A new frame, nothing claimed of it yet; returns its number."""
+    """A new frame, nothing claimed of it yet; returns its number. `read_as` is the kind that its original was read as."""
+    kind = read_as if read_as in ("video", "other") else "photo"
     cursor = db.execute(
         "INSERT INTO frames (folder, name, kind, service, reference, arrived) VALUES (?, ?, ?, ?, ?, ?)",
         (folder, name, kind, service, reference, arrived),
     )
     assert cursor.lastrowid is not None
     return cursor.lastrowid
+
+
+def drop_frame(db: sqlite3.Connection, frame: int) -> list[int]:
+    """Let a frame go, with all that was claimed of it; its files must be another's, or nobody's. Returns the albums it was in."""
+    albums = [row[0] for row in db.execute("SELECT DISTINCT album FROM album_frames WHERE frame = ?", (frame,))]
+    db.execute("UPDATE albums SET cover = NULL WHERE cover = ?", (frame,))
+    for table, column in (
+        ("claims", "frame"), ("album_frames", "frame"), ("words", "rowid"), ("standings", "unit"), ("frames", "id"),
+    ):  # fmt: skip
+        db.execute(f"DELETE FROM {table} WHERE {column} = ?", (frame,))
+    return albums
 
 
 def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:

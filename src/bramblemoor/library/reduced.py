@@ -11,7 +11,13 @@ from bramblemoor.frames.moments import Moment, infer_offset, parse_moment
 from bramblemoor.library.catalogue import add_claims, settle
 from bramblemoor.library.home import Library
 
+Progress = Callable[[str, int, int], None]
+
 _ALL_BITS = (1 << 64) - 1
+_FEWER = 1.2  # an original has at least so many times the pixels
+_NEAR_BITS = 8
+_SURE, _APART = 1.7, 0.8
+"""Mean differences: of a reduced copy and its original at most, and how much farther any other picture must be."""
 _ASPECT = 0.02
 _STRONGER = 0.7  # as many pixels in less than this share of the bytes count as stronger compression
 _RAW = ("image/dng", "image/x-raw")
@@ -30,22 +36,14 @@ _FITTING = """
     AND (width * height != :width * :height OR bytes < :bytes * :stronger OR bytes * :stronger > :bytes
          OR (media IN ('image/dng', 'image/x-raw')) != :raw)
 """
-
-
-Progress = Callable[[str, int, int], None]
 _PHOTOS = f"{_ROWS.replace('media FROM', 'media, sha256, arrived FROM')} WHERE kind = 'photo' AND width > 0"
-_FEWER = 1.2  # an original has at least so many times the pixels
-_NEAR_BITS = 8
-_SURE, _APART = 1.7, 0.8
-"""Mean differences: of a reduced copy and its original at most, and how much farther any other picture must be."""
 
 
 def mark_undated(library: Library, order: str, progress: Progress) -> list[int]:
     """Find among all pictures the originals of reduced copies without a date, as far as an order is concerned.
 
-    Returns the copies.
-
     Both are kept. Of several that look alike, as in a burst, none is claimed. Call inside a transaction of the ledger.
+    Returns the numbers of the copies.
     """
     db = library.db
     undated = db.execute(

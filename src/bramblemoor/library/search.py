@@ -57,11 +57,10 @@ def count(library: Library, wanted: Wanted) -> int:
     return number
 
 
-# What somebody took away by hand counts as not said, until it is said by hand again.
+# Those of which it was claimed at any time, as an index finds them; of these, those of which it is believed.
 _SAYING = """
-    id IN (SELECT frame FROM claims c WHERE field = ? AND value IN (SELECT value FROM json_each(?)) AND coalesce((
-        SELECT h.field FROM claims h WHERE h.frame = c.frame AND h.value = c.value AND h.source IN ('you', 'sidecar')
-        AND h.field IN (c.field, 'no_' || c.field) ORDER BY h.rowid DESC LIMIT 1), c.field) = c.field)
+    id IN (SELECT frame FROM claims WHERE field = ? AND value IN (SELECT value FROM json_each(?)))
+    AND EXISTS (SELECT 1 FROM words WHERE words.rowid = frames.id AND instr(words.{column}, ?))
 """
 
 
@@ -81,11 +80,11 @@ def _clauses(db: sqlite3.Connection, wanted: Wanted) -> tuple[list[str], list[ob
     if wanted.album:
         clauses.append("id IN (SELECT frame FROM album_frames WHERE album IN (SELECT value FROM json_each(?)))")
         values.append(_containing(db, "SELECT id, title FROM albums", wanted.album))
-    for field, value in (("keyword", wanted.keyword), ("person", wanted.person)):
+    for field, column, value in (("keyword", "keywords", wanted.keyword), ("person", "people", wanted.person)):
         if value:
-            clauses.append(_SAYING)
+            clauses.append(_SAYING.format(column=column))
             told = f"SELECT DISTINCT value, value FROM claims WHERE field = '{field}'"
-            values += [field, _containing(db, told, value)]
+            values += [field, _containing(db, told, value), plain(value)]
     if wanted.location:
         clauses.append("location IN (SELECT value FROM json_each(?))")
         values.append(_containing(db, "SELECT DISTINCT location, location FROM frames", wanted.location))

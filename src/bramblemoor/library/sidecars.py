@@ -1,6 +1,4 @@
-"""The XMP sidecar beside a frame: written where something is known that its file does not say, and read where somebody
-changed it.
-"""
+"""The XMP sidecar beside a frame: written where its file does not say all, and read where somebody changed it."""
 
 import hashlib
 import sqlite3
@@ -10,7 +8,7 @@ from bramblemoor.frames.claims import Facts
 from bramblemoor.frames.xmp_edits import edits
 from bramblemoor.frames.xmp_model import BrokenXmp, values
 from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN, packet_in
-from bramblemoor.frames.xmp_writing import Belonging, Packet, essence_of, read_packet, sidecar
+from bramblemoor.frames.xmp_writing import Belonging, Packet, read_packet, sidecar
 from bramblemoor.library.albums import extend_album, write_albums
 from bramblemoor.library.catalogue import NewFile, add_claims, albums_of, claims_of, enter_file, is_bound, settle
 from bramblemoor.library.durable import beside, flush_file, flush_many, set_time
@@ -28,12 +26,10 @@ def write_sidecar(
 ) -> Path | None:
     """Write or renew a frame's sidecar, inside a transaction of the ledger; returns its path, None where nothing was written.
 
-    `delivered` is a sidecar that came with the picture. What others wrote is only ever added to: what somebody changed since
-    it was
-    last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be read is left as
-    it is;
-    what is known waits in the ledger, which is told. A `new` frame gets its own even in a year that is bound. `where_different`
-    leaves one alone that says all already. The file is not flushed: the caller flushes many at once.
+    `delivered` is a sidecar that came with the picture. What others wrote is only ever added to: what somebody changed
+    since it was last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be
+    read is left as it is; what is known waits in the ledger, which is told. A `new` frame gets its own even in a year that
+    is bound. `where_different` leaves one alone that says all already. The file is not flushed: the caller flushes many.
     """
     db = library.db
     facts = settle(db, frame)
@@ -57,10 +53,10 @@ def write_sidecar(
     origin = " ".join(part for part in (row["service"], row["reference"]) if part)
     belonging = Belonging(albums, origin, row["former_name"])
     here: bytes | None = None
+    came = _readable(delivered)
     if target.is_file():
         try:
-            here = packet_in(target)
-            packet = read_packet(here)
+            packet = read_packet(packet_in(target))
         except BrokenXmp as error:
             library.seen.append(Finding(
                 relative, f"it cannot be read ({error}), so nothing was added to it, and it was left as it is; what is known of"
@@ -68,9 +64,10 @@ def write_sidecar(
             ))  # fmt: skip
             db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (f"{_WAITS} {frame}", relative))
             return None
-        content = _brought_up_to_date(library, frame, relative, packet, delivered, facts, belonging)
+        here = packet.content
+        content = _brought_up_to_date(library, frame, relative, packet, came, facts, belonging)
     else:
-        content = _from_delivered(facts, belonging, delivered)
+        content = sidecar(facts, belonging, came, base=came.rest if came else None)
     if where_different and here == content:
         return None
     digest = hashlib.sha256(content).hexdigest()
@@ -84,9 +81,7 @@ def write_sidecar(
 
 
 def renew_former(library: Library) -> int:
-    """Write anew, once, the sidecars from before values were marked in them; returns how many. What others wrote stays as it
-    is.
-    """
+    """Write anew, once, the sidecars from before values were marked in them; returns how many. What others wrote stays."""
     db = library.db
     if db.execute("SELECT 1 FROM meta WHERE key = ?", (FORMER_SIDECARS,)).fetchone() is None:
         return 0
@@ -124,14 +119,12 @@ def write_what_waits(library: Library) -> None:
             flush_file(path)
 
 
-def _from_delivered(facts: Facts, belonging: Belonging, delivered: bytes | None) -> bytes:
-    """A sidecar of our own; on top of the one that came, where it can be read: a broken one stays as it came in delivered/."""
-    if delivered is not None:
-        try:
-            return sidecar(facts, belonging, delivered, base=essence_of(delivered) or "nothing else")
-        except BrokenXmp:
-            pass
-    return sidecar(facts, belonging)
+def _readable(delivered: bytes | None) -> Packet | None:
+    """A sidecar that came, where it can be read: a broken one stays as it came in delivered/."""
+    try:
+        return read_packet(delivered) if delivered is not None else None
+    except BrokenXmp:
+        return None
 
 
 def _brought_up_to_date(
@@ -139,31 +132,25 @@ def _brought_up_to_date(
     frame: int,
     relative: str,
     packet: Packet,
-    delivered: bytes | None,
+    came: Packet | None,
     facts: Facts,
     belonging: Belonging,
 ) -> bytes:
     """The sidecar that is there, with what is new; one that comes anew takes its place where nobody has changed it here."""
-    if delivered is None:
-        return sidecar(facts, belonging, packet.content)
-    try:
-        came = essence_of(delivered) or "nothing else"
-    except BrokenXmp:
-        return sidecar(facts, belonging, packet.content)
-    rest = packet.rest
+    if came is None:
+        return sidecar(facts, belonging, packet)
+    rest, essence = packet.rest, came.rest
     by_hand = library.db.execute("SELECT 1 FROM claims WHERE frame = ? AND source = 'sidecar' LIMIT 1", (frame,))
     is_former = len(packet.base) == _LENGTH_OF_FORMER_BASE and _is_as_entered(library.db, relative, packet.content)
-    untouched = by_hand.fetchone() is None and (
-        is_former or packet.is_all_ours or (rest or "nothing else") == packet.base
-    )
+    untouched = by_hand.fetchone() is None and (is_former or packet.is_all_ours or rest == packet.base)
     if untouched:
-        return _from_delivered(facts, belonging, delivered)
-    if came not in (packet.base, rest or "nothing else"):
+        return sidecar(facts, belonging, came, base=essence)
+    if essence not in (packet.base, rest):
         library.seen.append(Finding(
             relative, "it was changed here, and the service has sent another one, too: yours stays beside the picture,"
             " the service's is kept in delivered/", attention=True,
         ))  # fmt: skip
-    return sidecar(facts, belonging, packet.content, base=came)
+    return sidecar(facts, belonging, packet, base=essence)
 
 
 _LENGTH_OF_FORMER_BASE = 64
@@ -176,8 +163,7 @@ def _is_as_entered(db: sqlite3.Connection, relative: str, content: bytes) -> boo
 
 
 def take_up_edits(library: Library, frame: int, *, resumed: bool = False) -> bool:
-    """What somebody changed in a frame's sidecar since it was last written or looked at, as claims; says whether that was
-    anything.
+    """Enter as claims what somebody changed in a frame's sidecar since it was last written or looked at; says if anything was.
 
     To be called before anything new is entered of the frame. Inside a transaction. A sidecar that cannot be read says nothing.
     """
@@ -218,7 +204,7 @@ def claims_from(
     was_written: bool,
     resumed: bool = False,
 ) -> bool:
-    """Enter what a sidecar says that is not known yet; of a frame that came from nowhere also its origin, albums and former name.
+    """Enter what a sidecar says that is not known yet; of a frame that came from nowhere also its origin, albums, former name.
 
     Adds the albums that have grown to `albums`, for the caller to write them.
     """

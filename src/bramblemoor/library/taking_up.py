@@ -12,7 +12,7 @@ from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import packet_in
 from bramblemoor.frames.xmp_writing import read_packet
 from bramblemoor.library.albums import write_album, write_albums
-from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_file, is_bound, settle
+from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, drop_frame, enter_file, is_bound, settle
 from bramblemoor.library.durable import chunks
 from bramblemoor.library.home import Library
 from bramblemoor.library.names import collision_key
@@ -128,14 +128,7 @@ def drop_file(library: Library, file: int) -> None:
     frame = row["frame"]
     # What else belongs to the frame stays on disk; without its picture it is a file like any other.
     db.execute("UPDATE files SET frame = NULL WHERE frame = ?", (frame,))
-    albums = db.execute("SELECT DISTINCT album FROM album_frames WHERE frame = ?", (frame,)).fetchall()
-    for table in ("claims", "album_frames"):
-        db.execute(f"DELETE FROM {table} WHERE frame = ?", (frame,))
-    db.execute("UPDATE albums SET cover = NULL WHERE cover = ?", (frame,))
-    db.execute("DELETE FROM words WHERE rowid = ?", (frame,))
-    db.execute("DELETE FROM standings WHERE unit = ?", (frame,))
-    db.execute("DELETE FROM frames WHERE id = ?", (frame,))
-    for (album,) in albums:
+    for album in drop_frame(db, frame):
         write_album(library, album)
 
 
@@ -226,13 +219,12 @@ def _enter_picture(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
     folder, _, name = path.rpartition("/")
     with FileSource(library.root / path) as source:
         reading = read_picture(source)
-    kind = {"video": "video", "other": "other"}.get(reading.kind, "photo")
-    if kind == "other":
+    if reading.kind == "other":
         yield Finding(
             path,
             "it is of a kind that is not known here: it is kept and copied like any picture, but nothing is read in it",
         )
-    frame = add_frame(db, folder=folder, name=name, kind=kind, service="", reference="", arrived="")
+    frame = add_frame(db, folder=folder, name=name, read_as=reading.kind, service="", reference="", arrived="")
     enter_file(db, frame, _file(row, "original", reading.media, reading.width, reading.height))
     named = moment_in_name(name)
     claims = [*reading.claims, *([Claim("taken", str(named), "name")] if named else [])]
