@@ -247,8 +247,8 @@ def _judge_collision(layout: Layout, group: list[Frame]) -> None:
             frame.decided = "sure" if all(other.files["original"] for other in here) else "may"
         return
     if len(here) < len(group) and not layout.tells_name and not layout.tells_size:
-        # The record that has the name may be that of a picture which was not sent: nothing in the export shows it.
-        for frame in here:
+        # The record that has the name may be that of a picture which was not sent: nothing in the export shows which.
+        for frame in group:
             frame.decided = "hidden"
         return
     names = [unicodedata.normalize("NFC", frame.name).casefold() for frame in group]

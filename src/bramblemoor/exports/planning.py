@@ -36,7 +36,7 @@ _UNITS = """
     ) AS ranked WHERE rank = 1 AND (place != '' OR first = 1)
 """
 
-
+PLANNED = "planned"
 # By name and content: in whatever order the parts came, the same pictures get the same names.
 FRAMES = """
     SELECT frame FROM units JOIN entries ON id = frame GROUP BY frame
@@ -45,9 +45,7 @@ FRAMES = """
 
 
 def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
-    """Decide for every distinct content whose frame it is and where it goes; a decision once made stays."""
-    if sheet.get("planned"):
-        return
+    """Decide for every distinct content whose frame it is and where it goes, once; then the worksheet notes PLANNED."""
     with sheet.changing() as db:
         join(sheet, parcel.dialect)
         for row in db.execute("SELECT units.*, name FROM units JOIN entries ON id = entry").fetchall():
@@ -56,7 +54,7 @@ def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
                 db.execute("UPDATE units SET here = ? WHERE entry = ?", (known, row["entry"]))
         for (frame,) in db.execute(FRAMES).fetchall():
             _place_frame(sheet, parcel, library, frame)
-        sheet.put("planned", "yes")
+        sheet.put(PLANNED, "yes")
 
 
 def join(sheet: Worksheet, dialect: Dialect) -> None:

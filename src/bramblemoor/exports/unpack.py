@@ -16,8 +16,8 @@ from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
 from bramblemoor.exports.joining import frame_for, is_original
 from bramblemoor.exports.parcel import Parcel
-from bramblemoor.exports.planning import FRAMES, came_as, own_claims, plan, records_of
-from bramblemoor.exports.worksheet import Worksheet, digest_of_key
+from bramblemoor.exports.planning import FRAMES, PLANNED, came_as, own_claims, plan, records_of
+from bramblemoor.exports.worksheet import ENTERING, Worksheet, digest_of_key
 from bramblemoor.frames.claims import HAND, Claim
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.albums import extend_album, frames_of_album, write_albums
@@ -43,8 +43,11 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
     sheet = Worksheet(parcel.work, worksheets.fingerprint(parcel))
     list_entries(sheet, parcel)
     extract(sheet, parcel, progress)
-    plan(sheet, parcel, library)
     mark = f"entered {parcel.service} {parcel.order}"
+    if not sheet.get(PLANNED):  # a mark that is there is that of another version's worksheet
+        with library.ledger.changing() as db:
+            db.execute("DELETE FROM meta WHERE key = ?", (mark,))
+        plan(sheet, parcel, library)
     if library.db.execute("SELECT 1 FROM meta WHERE key = ?", (mark,)).fetchone() is None:
         touched = _put_in_place(sheet, library, progress)
         with library.ledger.changing(facts=True) as db:
@@ -168,8 +171,8 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
     )
     sheet.db.execute("CREATE INDEX temp.entered_number ON entered (number)")
     # What a run that broke off here wrote beside the pictures, the ledger does not know yet.
-    resumed = sheet.get("entering") is not None
-    sheet.put("entering", "yes")
+    resumed = sheet.get(ENTERING) is not None
+    sheet.put(ENTERING, "yes")
     updated = 0
     for (original,) in sheet.db.execute(FRAMES).fetchall():
         number, is_changed, is_new = _enter_frame(sheet, parcel, library, original, resumed)

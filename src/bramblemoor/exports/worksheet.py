@@ -89,6 +89,8 @@ CREATE INDEX units_collision ON units (collision);
 """
 
 
+ENTERING = "entering"
+"""Noted once frames begin to be entered: what a run that breaks off then wrote beside pictures, the ledger does not know."""
 _NOTHING = hashlib.sha256(b"").hexdigest()
 
 
@@ -124,6 +126,7 @@ class Worksheet:
         self.staging.mkdir(parents=True, exist_ok=True)
         self.db = self._open()
         if self.get("fingerprint") != fingerprint:
+            entering = self.get(ENTERING)
             self.discard()
             self.staging.mkdir(parents=True, exist_ok=True)
             self.db = self._open()
@@ -132,6 +135,8 @@ class Worksheet:
                     db.execute(statement)
                 db.execute("INSERT INTO meta VALUES ('fingerprint', ?)", (fingerprint,))
                 db.execute("INSERT INTO meta VALUES ('started', ?)", (stamp(now_utc()),))
+                if entering:
+                    self.put(ENTERING, entering)
 
     def _open(self) -> sqlite3.Connection:
         db = sqlite3.connect(self._path, isolation_level=None)
@@ -173,8 +178,10 @@ class Worksheet:
 
 
 def fingerprint(parcel: Parcel) -> str:
-    """Names, sizes and times of the parts, and the dialect: another parcel needs another worksheet."""
-    facts = [parcel.dialect.source]
+    """Names, sizes and times of the parts, the dialect, and the tables: another parcel, or another version of this program,
+    needs another worksheet.
+    """
+    facts = [_SCHEMA, parcel.dialect.source]
     for path in parcel.parts:
         if path.is_dir():
             listed = hashlib.sha256()
