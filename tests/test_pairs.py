@@ -29,6 +29,11 @@ CARDS = (
     'pictures = ["p/**"]\n[names]\nrenditions = ["~touched"]\n'
     'sidecar = ["{folder}{name}.card.json"]\n[sidecar]\nfile_name = "/n"\n[sidecar.fields]\n' + FIELDS
 )  # fmt: skip
+APART = (
+    CARDS.replace("p/**/*.card.json", "m/**").replace("{folder}{name}.card.json", "m/{stem + counter + ending | upper}.card.json")
+    .replace("[names]", "[names]\npicture = \"{stem | replace ' ' '+'}{counter}{suffix}{ending}\"\ncounter = '~{n}'"
+    "\nsidecar_counter = '.{n}'")
+)  # fmt: skip
 BESIDE = CARDS.replace("*.card.json", "*.xmp").replace("{name}.card.json", "{stem}.xmp").partition("[sidecar]")[0]
 Y2019, Y2018, Y1956 = datetime(2019, 7, 3, 13), datetime(2018, 2, 2, 10, 30), -431352000
 EPOCH = datetime(1970, 1, 1)
@@ -129,6 +134,18 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "an edit with a record, of the same moment": (
         INDEX, [{"p/T.jpg": A, "p/T~touched.jpg": C, "index.json": index(
             line("plain", Y2019, p="p/T.jpg", k="1"), line("grey", Y2019, p="p/T~touched.jpg", k="2"))}], {"T.jpg": "plain"}),
+    "a namesake that did not come, by its number": (
+        APART, [{"p/A.jpg": jpeg(1), "m/A.JPG.card.json": card("A.jpg", "a", Y2019),
+                 "m/A.3.JPG.card.json": card("A.jpg", "another", Y2018)}], {"A.jpg": "a"}),
+    "a namesake that did not come, where folders have their own numbers": (
+        APART, [{"p/a/A.jpg": jpeg(1), "p/b/B.jpg": B, "m/A.JPG.card.json": card("A.jpg", "a", Y2019),
+                 "m/A.3.JPG.card.json": card("A.jpg", "another", Y2018)}], {"A.jpg": "", "B.jpg": ""}),
+    "a namesake that did not come, and the very second": (
+        APART, [{"p/a/A.jpg": A, "p/b/B.jpg": B, "m/A.JPG.card.json": card("A.jpg", "another", Y2018),
+                 "m/A.JPG!.card.json": card("A.jpg", "a", Y2019)}], {"A.jpg": "a", "B.jpg": ""}),
+    "a sidecar in other capitals, a replaced sign, and a date corrected by hand": (
+        APART.replace(" | upper", ""), [{"p/O+w.jpg": A, "m/O+W.JPG.card.json": card("O w.jpg", "owl", Y1956)}],
+        {"O w.jpg": "owl"}),
     "a list in a folder whose picture did not come": (
         INDEX, [{"p/a/index.json": index(line("a's", Y2018, **OTHERS)), "p/a/O.JPG": A, "p/b/IMG_1.JPG": B}],
         {"O.JPG": "", "IMG_1.JPG": ""}),

@@ -4,7 +4,7 @@ import re
 import tomllib
 import unicodedata
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property
 from importlib.resources import files
@@ -15,7 +15,7 @@ import msgspec
 
 from bramblemoor.errors import WrongUse
 from bramblemoor.exports.dialect_rules import REFERENCES, EntryKind, FieldName, FieldRule, RecordRules, Rules
-from bramblemoor.exports.templates import BadTemplate, Template
+from bramblemoor.exports.templates import BadTemplate, Template, folded
 
 
 class BadDialect(WrongUse):
@@ -133,16 +133,30 @@ class Dialect:
         """
         found: dict[str, None] = {}
         for parsed in self.readings(entry):
-            words = self._words(parsed, str(position))
-            if parsed.number and self.names.sidecar_counter:
-                words["counter"] = self.names.sidecar_counter.replace("{n}", parsed.number)
-            found |= dict.fromkeys(
-                template.render(words)
-                for template in self.sidecar_templates
-                if (position or not template.has_word("position"))
-                and (words["number"] or not template.has_word("number"))
-            )
+            found |= dict.fromkeys(self._sidecar_names(parsed, position))
         return list(found)
+
+    def is_sidecar_of_namesake(self, sidecar: str, entry: str) -> bool:
+        """Whether a sidecar is named as that of a picture that differs from `entry` in nothing but its number."""
+        plain = folded(sidecar)
+        numbers = {"", *re.findall(r"[0-9]+", sidecar)} if self.names.counter else ()
+        return any(
+            plain == folded(name)
+            for parsed in self.readings(entry)
+            for number in numbers
+            if number != parsed.number
+            for name in self._sidecar_names(
+                replace(parsed, counter=self.names.counter.replace("{n}", number) if number else "", number=number), 0
+            )
+        )
+
+    def _sidecar_names(self, parsed: ParsedName, position: int) -> Iterator[str]:
+        words = self._words(parsed, str(position))
+        if parsed.number and self.names.sidecar_counter:
+            words["counter"] = self.names.sidecar_counter.replace("{n}", parsed.number)
+        for template in self.sidecar_templates:
+            if (position or not template.has_word("position")) and (words["number"] or not template.has_word("number")):
+                yield template.render(words)
 
     def _words(self, parsed: ParsedName, position: str) -> dict[str, str]:
         parent = parsed.folder.rstrip("/").rpartition("/")[0]

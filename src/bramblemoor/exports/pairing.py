@@ -9,6 +9,8 @@ import sqlite3
 from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
+from bramblemoor.exports.dialect import Dialect
+from bramblemoor.exports.templates import last_step
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import infer_offset, parse_moment
 from bramblemoor.frames.sniff import is_picture_ending, same_ending
@@ -22,6 +24,7 @@ _EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems ke
 # How a candidate was found, the most telling first. A name that fits counts little where the record names another picture.
 _PATH, _EXACT, _FOLDED, _BESIDE, _TOLD, _TOLD_STEM, _DIGEST, _AFAR, _OTHERWISE = range(9)
 _BARE = (_TOLD, _TOLD_STEM, _AFAR)
+_NAMING = (*_BARE, _BESIDE)
 BY_NAME = _TOLD_STEM
 """The least telling way that still goes by a name of this place, and not by a digest alone."""
 
@@ -113,18 +116,17 @@ def find_candidates(sheet: Worksheet) -> None:
     db.execute("CREATE INDEX temp.candidates_record ON candidates (record)")
 
 
-def pair(sheet: Worksheet, *, by_name: bool) -> None:
+def pair(sheet: Worksheet, dialect: Dialect) -> None:
     """Fill `pairs`, `ties` and `rejected` from the candidates; what is one frame must be known (`units.frame`), and `own`.
 
-    `by_name` says that the dialect tells how sidecars are named: one whose name fits nothing then needs more than the name
-    that it tells itself.
+    Where the dialect tells how sidecars are named, one whose name fits nothing needs more than the name that it tells itself.
     """
     db = sheet.db
     db.execute(_NOT_OWN)
     db.execute(_OF_ONE_FRAME)
     db.execute(_PLAIN)
     for family in _FAMILIES:
-        _weigh(sheet, family, needs_proof=by_name and family == "sidecar")
+        _weigh(sheet, family, dialect)
     db.execute("DROP TABLE candidates")
 
 
@@ -148,13 +150,13 @@ def _scopes(db: sqlite3.Connection) -> None:
             db.execute("UPDATE records SET scope = ? WHERE entry = ?", (folder, entry))
 
 
-def _weigh(sheet: Worksheet, family: str, *, needs_proof: bool) -> None:
+def _weigh(sheet: Worksheet, family: str, dialect: Dialect) -> None:
     """Pair what competes, best pairs first, and note what remains undecided."""
     by_picture: dict[int, dict[int, _Score]] = {}
     by_record: dict[int, dict[int, _Score]] = {}
     doubts: dict[int, list[int]] = {}
     frames: dict[int, int] = {}
-    for picture, record, frame, score, proven in _scored(sheet, family, needs_proof):
+    for picture, record, frame, score, proven in _scored(sheet, family, dialect):
         by_picture.setdefault(picture, {})[record] = score
         frames[picture] = frame
         if proven:
@@ -205,11 +207,12 @@ def _only_best(scores: dict[int, _Score]) -> int | None:
 
 
 _COMPETING = f"""
-    SELECT c.*, p.name AS entry, p.sha256, p.size, p.ending, p.taken AS shot, r.sha256_said, r.size_said, r.told, r.path, r.taken,
+    SELECT c.*, p.name AS entry, s.name AS sidecar, p.sha256, p.size, p.ending, p.taken AS shot,
+    r.sha256_said, r.size_said, r.told, r.file_name, r.path, r.taken,
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
     EXISTS (SELECT 1 FROM called WHERE picture = p.id
         AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
-    instr(s.base, p.base) AS whole, bm_base(p.name) = bm_last(r.file_name) AS exactly,
+    instr(s.base, p.base) AS whole,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {_BARE}) AS pictures_called,
     (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,
     EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {_FOLDED}) AS fits
@@ -218,54 +221,73 @@ _COMPETING = f"""
     AND NOT EXISTS (SELECT 1 FROM pairs JOIN records o ON o.id = pairs.record WHERE pairs.picture = c.picture AND o.family =
     c.family)
 """
+_FOLDERS = f"SELECT count(DISTINCT {_LYING}) FROM entries p WHERE kind = 'picture' AND NOT is_copy"
 
 
-def _scored(sheet: Worksheet, family: str, needs_proof: bool) -> Iterator[tuple[int, int, int, _Score, bool]]:
+def _scored(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[tuple[int, int, int, _Score, bool]]:
     """Candidates that compete, scored, and whether they may be paired.
 
     One that is contradicted is none at all. One whose own name fits nothing, but which names this picture, is not paired for that
-    alone; yet it makes another that fits by its name no better than itself.
+    alone; yet it makes another that fits by its name no better than itself, unless it is named after a namesake that did not
+    come. In several folders namesakes may have no numbers, and those of sidecars mean nothing.
     """
-    for row in sheet.db.execute(_COMPETING, (family,)).fetchall():
-        digest, size, date = (
-            _compared(row["sha256_said"], row["sha256"]),
-            _compared(row["size_said"], row["size"]),
-            _dates(row),
-        )
+    needs_proof = family == "sidecar" and bool(dialect.sidecar_templates)
+    numbers_tell = needs_proof and sheet.db.execute(_FOLDERS).fetchone()[0] == 1
+    rows = [(row, _dates(row)) for row in sheet.db.execute(_COMPETING, (family,)).fetchall()]
+    dated = {row["picture"] for row, date in rows if date == AGREES and row["how"] in _NAMING and not row["fits"]}
+    for row, date in rows:
         name = row["how"]
         if name in (_EXACT, _FOLDED) and row["told"] and not row["path"] and not row["named"]:
             name = _OTHERWISE
-        agrees = AGREES in (digest, size)
-        why: Why | None = None
-        if digest == CONTRADICTS:
-            why = "digest"
-        elif size == CONTRADICTS and digest != AGREES:
-            why = "size"
-        elif digest != AGREES and _is_of_another_kind(row):
-            why = "ending"
-        elif date == CONTRADICTS and digest != AGREES and not _outweighs_date(row, name, size, needs_proof):
-            why = "date"
-        elif name in (*_BARE, _BESIDE) and not agrees and date != AGREES:
-            several = row["pictures_called"] > 1 or row["records_telling"] > 1
-            if name == _AFAR or (several and name != _BESIDE) or needs_proof:
-                why = "name"
-        if why == "name" and needs_proof and name == _TOLD and not row["fits"]:
-            yield row["picture"], row["record"], row["frame"], _Score(digest, _EXACT, 0, size, date), False
+        digest, size = _compared(row["sha256_said"], row["sha256"]), _compared(row["size_said"], row["size"])
+        score = _Score(digest, name, row["rank"], size, date)
+        why = _contradicted(row, score, dialect, needs_proof, row["picture"] in dated)
+        if why is None and not _is_shown(row, score, needs_proof):
+            why = "name"
+            is_doubt = needs_proof and name == _TOLD and not row["fits"]
+            if is_doubt and not (numbers_tell and dialect.is_sidecar_of_namesake(row["sidecar"], row["entry"])):
+                yield row["picture"], row["record"], row["frame"], score._replace(name=_EXACT, rank=0), False
         if why is not None:
             sheet.db.execute("INSERT OR IGNORE INTO rejected VALUES (?, ?, ?)", (row["picture"], row["record"], why))
             continue
-        yield row["picture"], row["record"], row["frame"], _Score(digest, name, row["rank"], size, date), True
+        yield row["picture"], row["record"], row["frame"], score, True
 
 
-def _outweighs_date(row: sqlite3.Row, name: int, size: int, needs_proof: bool) -> bool:
+def _contradicted(row: sqlite3.Row, score: _Score, dialect: Dialect, needs_proof: bool, is_dated: bool) -> Why | None:
+    """What of a record speaks against a picture; `is_dated` says that another one, which names it, has its very date."""
+    if score.digest == AGREES:
+        return None
+    if score.digest == CONTRADICTS:
+        return "digest"
+    if score.size == CONTRADICTS:
+        return "size"
+    if _is_of_another_kind(row):
+        return "ending"
+    if score.date == CONTRADICTS and not _outweighs_date(row, score, dialect, needs_proof, is_dated):
+        return "date"
+    return None
+
+
+def _outweighs_date(row: sqlite3.Row, score: _Score, dialect: Dialect, needs_proof: bool, is_dated: bool) -> bool:
     """Whether a name, or a size beside it, tells more than a date that contradicts, which somebody may have corrected."""
-    if name in (_PATH, _EXACT):
+    if score.size == AGREES and (score.name <= _FOLDED or (score.name == _TOLD and not needs_proof)):
         return True
-    if name == _BESIDE:
+    if score.name == _EXACT:
+        return not is_dated
+    if score.name == _BESIDE:
         return not needs_proof
-    if name == _FOLDED and row["exactly"]:  # only the sidecar's own name is spelled otherwise
+    if score.name == _FOLDED:  # only the sidecar's own name is spelled otherwise
+        told = last_step(row["file_name"])
+        return last_step(row["entry"]) in (told, dialect.picture_name(told)) and not is_dated
+    return score.name == _PATH
+
+
+def _is_shown(row: sqlite3.Row, score: _Score, needs_proof: bool) -> bool:
+    """Whether more than a name that others may have speaks for a candidate."""
+    if score.name not in _NAMING or AGREES in (score.digest, score.size, score.date):
         return True
-    return size == AGREES and (name == _FOLDED or (name == _TOLD and not needs_proof))
+    several = row["pictures_called"] > 1 or row["records_telling"] > 1
+    return not (score.name == _AFAR or (several and score.name != _BESIDE) or needs_proof)
 
 
 def _is_of_another_kind(row: sqlite3.Row) -> bool:

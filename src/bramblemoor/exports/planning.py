@@ -70,7 +70,7 @@ def join(sheet: Worksheet, dialect: Dialect) -> None:
     _one_of_each(sheet)
     find_candidates(sheet)
     group_frames(sheet)
-    pair(sheet, by_name=bool(dialect.sidecar_templates))
+    pair(sheet, dialect)
 
 
 # What came several times, in several parts, is one record: of a sidecar under one name; of an index, where it says more of its
