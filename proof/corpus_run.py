@@ -141,7 +141,7 @@ def main() -> int:
         for score in pool.map(one, [n for n, layout in enumerate(layouts) if given.only in ("", layout.name)]):
             total.add(score)
     counts = total.counts
-    for line in total.words[:60]:
+    for line in sorted(total.words, key=lambda words: ": pairs open" in words)[:60]:  # what is wrong first
         print("  " + line)
     if not given.keep:
         shutil.rmtree(root, ignore_errors=True)
