@@ -41,7 +41,7 @@ def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bo
         score.note("runs wrong", f"{layout.name}: exit {done.returncode}: {done.stderr.strip()[-600:]}")
         return score
     score.note("receipts right" if receipt["balanced"] else "receipts wrong", f"{layout.name} does not balance")
-    found = judge(layout, account, folder / "library", {item["name"] for item in receipt["left_out"]})
+    found = judge(layout, account, folder / "library", _open(receipt))
     found.words = [f"{layout.name}: {words}" for words in found.words]
     score.add(found)
     if shutil.which("exempi"):
@@ -53,6 +53,10 @@ def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bo
     if not keep:
         shutil.rmtree(folder)
     return score
+
+
+def _open(receipt: dict[str, Any]) -> set[str]:
+    return {one["name"] for one in (*receipt["left_out"], *receipt["findings"])}
 
 
 def _again(layout: Layout, account: list[Frame], folder: Path, seed: int) -> Score:
@@ -79,7 +83,7 @@ def _again(layout: Layout, account: list[Frame], folder: Path, seed: int) -> Sco
         receipt = told if name == "whole" else receipt
     for frame in account:  # what a lossy export has lost may hide which of two a nameless record is of
         frame.decided = "sure" if frame.decided == "sure" else "hidden"
-    found = judge(layout, account, folder / "later", {item["name"] for item in receipt["left_out"]})
+    found = judge(layout, account, folder / "later", _open(receipt))
     score.counts.update({f"later {what}": count for what, count in found.counts.items() if what.split()[0] != "ghosts"})
     score.words += [f"{layout.name}, later: {words}" for words in found.words if " wrong" in words.split(":")[0]]
     return score

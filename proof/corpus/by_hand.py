@@ -1,6 +1,6 @@
 """Layouts chosen by hand: each is hard in a way of its own, as its comment says."""
 
-from corpus.layout import Layout
+from corpus.layout import Layout, as_packets
 from corpus.values import DATES, FLAGS, PLACES, TEXTS
 
 
@@ -24,6 +24,9 @@ LAYOUTS = [
     _hand("index-csv", documents="index", format="csv", separator=";", container="tar.gz", parts=3),
     _hand("index-json", documents="index", depth=3, folders="tree", place=PLACES[6]),
     _hand("index-xml", documents="index", format="xml", text=TEXTS[1], date=DATES[12], folders="albums"),
+    _hand(
+        "index-of-edits", documents="index", folders="tree", shared=True, own_edits=True, corrects=True, tells_name=True
+    ),
     # Documents in odd encodings and with odd keys.
     _hand("latin", encoding="latin-1", keys={"title": "títle/x", "date": "d~1", "spot": "lugar ñ"}, documents="apart"),
     _hand("marked", encoding="utf-8-sig", format="xml", sidecar_suffix=".meta", place=PLACES[4]),
@@ -39,4 +42,40 @@ LAYOUTS = [
     # Everything apart, in many parts, with the same frame again for each label.
     _hand("scattered", documents="apart", folders="labels", parts=3, tells_reference=True, objects=True, separator="|"),
     _hand("numbers-as-text", place=PLACES[3], flag=FLAGS[1], date=DATES[4], depth=1, container="stored"),
+    # A list in each folder that calls pictures by their bare names, which others have, too; many did not come.
+    _hand(
+        "lists",
+        documents="lists",
+        folders="tree",
+        absent=True,
+        corrects=True,
+        shared=True,
+        tells_size=True,
+        parts=3,
+        repeats=True,
+    ),
+    _hand(
+        "lists-mute",
+        documents="lists",
+        format="csv",
+        folders="tree",
+        separator="|",
+        absent=True,
+        clip="_motion",
+        shared=True,
+    ),
+    _hand("lists-albums", documents="lists", format="xml", folders="albums", corrects=True, date=DATES[9]),
+    # XMP beside the pictures, under their whole names or their stems, in other capitals.
+    as_packets(_hand("packets", folders="tree", shared=True, absent=True, corrects=True, parts=2, fold="upper")),
+    as_packets(_hand("packets-by-stem", folders="albums", sidecar_keeps_ending=False, absent=True, fold="nfd")),
+    # A camera that writes every picture twice, with one clip, and edits of either.
+    _hand("pairs-of-one-stem", folders="tree", shared=True, corrects=True, date=DATES[9]),
+    _hand(
+        "pairs-of-one-stem-apart",
+        documents="apart",
+        shared=True,
+        sidecar_keeps_ending=False,
+        tells_size=True,
+        clip=".live",
+    ),
 ]

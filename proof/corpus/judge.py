@@ -15,6 +15,7 @@ from zoneinfo import ZoneInfo
 from tzfpy import get_tz
 
 from corpus.layout import Layout
+from corpus.values import signed
 from corpus.world import ALBUMS, Frame
 
 _RDF = "{http://www.w3.org/1999/02/22-rdf-syntax-ns#}"
@@ -77,8 +78,12 @@ def _values(packet: bytes) -> dict[str, list[str]]:
 
 
 def expected_date(layout: Layout, frame: Frame) -> str:
-    """What must be believed: the camera's clock, with an offset that it, the service or the map told; else the service's word."""
-    sign = _written(frame.offset)
+    """What must be believed: a date that an XMP packet tells, for somebody has written it; the camera's clock, with an offset
+    that it, the service or the map told; else the service's word.
+    """
+    sign = signed(frame.offset)
+    if layout.documents == "xmp" and frame.told:
+        return frame.told_local.isoformat() + sign
     if frame.corrected and frame.exif == "local":
         return frame.local.isoformat()
     if frame.exif == "offset" or (frame.exif == "local" and frame.told and layout.date.tells != "local"):
@@ -90,10 +95,6 @@ def expected_date(layout: Layout, frame: Frame) -> str:
     return frame.utc.isoformat() + "Z" if layout.date.tells == "utc" else frame.local.isoformat() + sign
 
 
-def _written(minutes: int) -> str:
-    return f"{'-' if minutes < 0 else '+'}{abs(minutes) // 60:02}:{abs(minutes) % 60:02}"
-
-
 def _by_the_map(frame: Frame) -> str:
     """The offset at the frame's position, where it is one and whole quarters of an hour."""
     if frame.position is None or not frame.told:
@@ -101,7 +102,7 @@ def _by_the_map(frame: Frame) -> str:
     zone = ZoneInfo(get_tz(frame.position[1], frame.position[0]))
     one, other = (frame.local.replace(tzinfo=zone, fold=fold).utcoffset() for fold in (0, 1))
     assert one is not None
-    return _written(int(one.total_seconds()) // 60) if one == other and one.total_seconds() % 900 == 0 else ""
+    return signed(int(one.total_seconds()) // 60) if one == other and one.total_seconds() % 900 == 0 else ""
 
 
 def degrees(text: str) -> float:
@@ -110,7 +111,8 @@ def degrees(text: str) -> float:
     return -value if match and match[3] in "SW" else value
 
 
-def judge(layout: Layout, frames: list[Frame], library: Path, left_out: set[str]) -> Score:
+def judge(layout: Layout, frames: list[Frame], library: Path, open_records: set[str]) -> Score:
+    """`open_records` are the names of records that the receipt tells as left out, or as left open."""
     score = Score()
     where: dict[str, Path] = {}
     for path in (library / "pictures").rglob("*"):
@@ -118,10 +120,11 @@ def judge(layout: Layout, frames: list[Frame], library: Path, left_out: set[str]
             where[hashlib.sha256(path.read_bytes()).hexdigest()] = path
     db = sqlite3.connect(f"file:{library / 'ledger/ledger.sqlite'}?mode=ro&immutable=1", uri=True)
     frame_of = dict(db.execute("SELECT sha256, frame FROM files WHERE frame IS NOT NULL"))
+    owners: dict[int, str] = {}
     empties = sum(frame.files.get("original") == b"" for frame in frames)
     for frame in frames:
         if frame.ghost:
-            named = {frame.name, frame.entry, frame.sidecar} & left_out
+            named = {frame.name, frame.entry, frame.entry.rpartition("/")[2], frame.sidecar} & open_records
             score.note("ghosts right" if named or frame.decided != "sure" else "ghosts wrong", frame.entry)
             continue
         content = frame.files["original"]
@@ -137,6 +140,9 @@ def judge(layout: Layout, frames: list[Frame], library: Path, left_out: set[str]
                 score.note("groups right" if together else "groups wrong", f"{role} of {frame.entry}")
         if content == b"" and (empties > 1 or layout.folders == "labels"):
             continue  # several empty files are one content: nobody can tell them apart
+        other = owners.setdefault(frame_of[digest], frame.entry)
+        if other != frame.entry:
+            score.note("groups wrong", f"{frame.entry} was made one frame with {other}")
         _judge_frame(layout, frame, said(path.with_name(path.name + ".xmp")), score)
     _judge_albums(layout, frames, where, library, score)
     db.close()
@@ -166,7 +172,7 @@ def _judge_frame(layout: Layout, frame: Frame, found: dict[str, list[str]], scor
     wanted = {
         "title": [frame.title] if frame.title else [], "caption": [frame.caption] if frame.caption else [],
         "tags": list(dict.fromkeys(frame.tags)), "people": frame.people, "spot": [frame.spot] if frame.spot else [],
-        "taken": [expected_date(layout, frame)], "favourite": ["True"] if frame.favourite else [],
+        "taken": [expected_date(layout, frame)], "favourite": ["True"] if frame.favourite and layout.documents != "xmp" else [],
     }  # fmt: skip
     for name, values in wanted.items():
         _judge_field(score, f"{frame.entry} {name}", found.get(name, []), values)

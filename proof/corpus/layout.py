@@ -15,7 +15,7 @@ class Layout:
     name: str
     container: str = "zip"  # zip, stored, tar, tar.gz, folder
     parts: int = 1
-    documents: str = "beside"  # beside, apart, index
+    documents: str = "beside"  # beside, apart, index, lists (one in each folder), xmp (packets beside the pictures)
     format: str = "json"  # json, xml, csv
     folders: str = "flat"  # flat, albums, tree, labels
     replaced: tuple[str, str] = ("", "")
@@ -48,6 +48,8 @@ class Layout:
     repeats: bool = False  # every part has the whole index
     fold: str = ""  # sidecars' names are not written as the pictures' are: upper, nfd
     absent: bool = False  # many records are of pictures that were not sent
+    shared: bool = False  # pictures of other endings may have one stem and number, with an edit or clip of either
+    own_edits: bool = False  # an edit has a line of its own in the list
     keys: dict[str, str] = field(default_factory=dict)
 
     def key(self, what: str) -> str:
@@ -126,9 +128,26 @@ def random_layout(seed: int) -> Layout:
     if layout.counter_place == "front" and layout.counter[0] == "-":
         layout = replace(layout, counter="[{n}]")
     later = random.Random(seed + 1)
-    return replace(
+    layout = replace(
         layout, sidecar_suffix=suffix.get(style, ".facts"), corrects=later.random() < 0.4, repeats=later.random() < 0.4,
-        fold=later.choice(("", "", "upper", "nfd")), absent=later.random() < 0.3,
+        fold=later.choice(("", "", "upper", "nfd")), absent=later.random() < 0.3, shared=later.random() < 0.4,
+        own_edits=later.random() < 0.5,
+    )  # fmt: skip
+    if layout.documents == "index" and later.random() < 0.5:
+        return replace(layout, documents="lists")
+    if layout.documents == "beside" and later.random() < 0.25:
+        return as_packets(layout)
+    return layout
+
+
+def as_packets(layout: Layout) -> Layout:
+    """The same, with XMP packets in place of documents: what they say, and how, the standard fixes."""
+    return replace(
+        layout, documents="xmp", format="xml", sidecar_suffix=".xmp", text=TEXTS[0], date=DATES[9], flag=FLAGS[0],
+        tells_name=False, tells_reference=False, tells_digest=False, tells_size=False, separator="", objects=False,
+        unknown=None, sidecar_cap=0, sidecar_case="", encoding="utf-8",
+        # A number must tell which picture of a stem is meant, and stand where every reader looks for it.
+        sidecar_counter=layout.counter, sidecar_counter_place="stem", counter_place="stem",
     )  # fmt: skip
 
 
@@ -168,7 +187,9 @@ def dialect(layout: Layout) -> str:
     ]  # fmt: skip
     if layout.documents == "index":
         lines.append('index = ["index.*"]')
-    else:
+    elif layout.documents == "lists":
+        lines.append('index = ["media/**/index.*"]')
+    elif layout.documents != "xmp":  # those are known in every dialect
         where = f"media/**/*{layout.sidecar_suffix}*" if layout.documents == "beside" else "meta/**"
         lines.append(f"sidecars = [{_quoted(where)}]")
     lines.append('pictures = ["media/**"]')
@@ -177,7 +198,7 @@ def dialect(layout: Layout) -> str:
     lines += ["", "[names]", f"picture = {_quoted(picture)}", f"counter = {_quoted(layout.counter)}"]
     lines += [f"sidecar_counter = {_quoted(layout.sidecar_counter)}", f"renditions = [{_quoted(layout.rendition)}]"]
     lines += [f"clips = [{_quoted(layout.clip)}]"] if layout.clip else []
-    if layout.documents != "index":
+    if layout.documents in ("beside", "apart"):
         lines.append(f"sidecar = [{_quoted(_sidecar_template(layout))}]")
     if layout.folders == "albums":
         lines += ["", "[folders]", 'albums = ["media/albums/*"]']
@@ -185,16 +206,19 @@ def dialect(layout: Layout) -> str:
         lines += ["", "[folders]", 'albums = ["media/labels/*"]']
     elif layout.folders == "tree":
         lines += ["", "[folders]", 'tree = ["media/**"]']
-    table = "index" if layout.documents == "index" else "sidecar"
+    if layout.documents == "xmp":
+        return "\n".join(lines) + "\n"
+    table = "index" if layout.documents in ("index", "lists") else "sidecar"
     lines += ["", f"[{table}]", f"format = {_quoted(layout.format)}"]
     if layout.format == "xml":
         lines.append('namespaces = { p = "urn:made-up" }')
-    if layout.documents == "index":
+    if table == "index":
         lines += (
             [f"items = {_quoted({'json': '/all', 'xml': '//p:item', 'csv': ''}[layout.format])}"]
             if layout.format != "csv"
             else []
         )
+    if layout.documents == "index":
         lines.append(f"path = {_quoted(place_of(layout, 'path') if layout.format != 'json' else '/path')}")
     for told, key, what in (
         (layout.tells_name, "file_name", "name"), (layout.tells_reference, "reference", "ref"),

@@ -24,7 +24,7 @@ def _since(utc: datetime, per_second: int) -> int:
     return round((utc - EPOCH) / timedelta(microseconds=1)) * per_second // 10**6
 
 
-def _signed(offset: int, colon: str = ":") -> str:
+def signed(offset: int, colon: str = ":") -> str:
     return f"{'-' if offset < 0 else '+'}{abs(offset) // 60:02}{colon}{abs(offset) % 60:02}"
 
 
@@ -46,8 +46,8 @@ DATES = [
     Form('form = "iso"', lambda local, utc, offset: utc.isoformat() + "Z", "utc"),
     Form('form = "iso", zone = "utc"', lambda local, utc, offset: utc.isoformat(sep=" "), "utc"),
     Form('form = "iso"', lambda local, utc, offset: _year(utc, "%Y%m%dT%H%M%SZ"), "utc"),
-    Form('form = "iso"', lambda local, utc, offset: local.isoformat() + _signed(offset), "offset"),
-    Form('form = "iso"', lambda local, utc, offset: local.isoformat() + ".000" + _signed(offset, ""), "offset"),
+    Form('form = "iso"', lambda local, utc, offset: local.isoformat() + signed(offset), "offset"),
+    Form('form = "iso"', lambda local, utc, offset: local.isoformat() + ".000" + signed(offset, ""), "offset"),
     Form('form = "iso"', lambda local, utc, offset: local.isoformat(), "local"),
     *(
         Form(f'form = "date", pattern = "{pattern}"{zone}', _dated(pattern, bool(zone)), "utc" if zone else "local")

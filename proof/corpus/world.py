@@ -8,7 +8,7 @@ import tarfile
 import unicodedata
 import zipfile
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -16,7 +16,7 @@ from xml.sax.saxutils import escape
 
 from corpus import pictures
 from corpus.layout import Layout, path_of
-from corpus.values import words
+from corpus.values import signed, words
 
 
 @dataclass
@@ -76,7 +76,7 @@ _ODD_STEMS = (
 
 def make_account(layout: Layout, count: int, seed: int, first: int) -> list[Frame]:
     """So many frames, each unlike all others by content; names collide now and then."""
-    chance = random.Random(seed)
+    chance, sharing = random.Random(seed), random.Random(seed)
     frames = []
     for number in range(first, first + count):
         odd = chance.random()
@@ -110,6 +110,12 @@ def make_account(layout: Layout, count: int, seed: int, first: int) -> list[Fram
         frame.albums = [n for n in range(len(ALBUMS)) if chance.random() < 0.12]
         frame.ghost = frame.told and chance.random() < (0.05 if layout.absent else 0.01)
         frame.folder = chance.choice(("", "2024", "2024/May", "Trips/Fen & lock"))
+        if layout.shared and frames and sharing.random() < 0.15:  # as a camera that writes every picture twice
+            other = frames[-1]
+            frame.stem, frame.folder, frame.albums = other.stem, other.folder, other.albums
+            frame.ending = ".png" if other.ending != ".png" else ".jpg"
+        elif layout.shared and frames and sharing.random() < 0.05:  # somebody's picture, called as an edit would be
+            frame.stem, frame.folder, frame.told = frames[-1].stem + layout.rendition, frames[-1].folder, True
         if not frame.ghost:
             _fill(frame, chance)
             frame.corrected = layout.corrects and frame.exif != "none" and year > 1970 and frame.number % 23 == 0
@@ -147,15 +153,15 @@ def write_parcel(
     """Write all parts of the export into `folder`; a lossy one lacks a share of its entries."""
     entries = _name_pictures(layout, frames)
     entries += _documents(layout, frames)
-    entries = [one for one in entries if one[0].startswith("index.") or chance.random() >= lost]
+    entries = [one for one in entries if _is_list(one) or chance.random() >= lost]
     entries += [("media/notes.txt.bak" if layout.documents == "index" else "read me.txt", b"made up\n")][: layout.parts]
     chance.shuffle(entries)
     folder.mkdir(parents=True)
     order = f"ORDER{frames[0].number}"
     shares = [entries[n :: layout.parts] for n in range(layout.parts)]
-    if layout.repeats and layout.documents == "index":
-        whole = next(entry for entry in entries if entry[0].startswith("index."))
-        shares = [share if whole in share else [*share, whole] for share in shares]
+    if layout.repeats and layout.documents in ("index", "lists"):
+        lists = [entry for entry in entries if _is_list(entry)]
+        shares = [[*share, *(one for one in lists if one not in share)] for share in shares]
     for number, share in enumerate(shares, 1):
         name = (
             f"export-{order}-{number}-of-{layout.parts}.{'zip' if layout.container == 'stored' else layout.container}"
@@ -163,13 +169,8 @@ def write_parcel(
         _pack(layout, folder / name if layout.container != "folder" else folder, share)
 
 
-def _taken(names: set[str], make: Any) -> tuple[str, int]:
-    """The first name that no other has, case aside, and its number; 0 for the first."""
-    number = 0
-    while (name := make(number)).casefold() in names:
-        number += 1
-    names.add(name.casefold())
-    return name, number
+def _is_list(entry: tuple[str, bytes]) -> bool:
+    return entry[0].rpartition("/")[2].startswith("index.")
 
 
 def _cut(text: str, most: int, unit: str, half: str) -> str:
@@ -204,14 +205,17 @@ def _name_pictures(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes
         # What a frame's files are called must be free for all of them: services number frames, not files.
         number = 0
         roles = (("", frame.ending), (layout.rendition, frame.ending), (layout.clip, ".mp4"))
+        if layout.shared and "clip" not in frame.files:
+            roles = roles[:2]
         while any(make(number, *role).casefold() in used for role in roles):
             number += 1
         used |= {make(number, *role).casefold() for role in roles}
         frame.entry = make(number)
         frame.__dict__["parts_of_name"] = (folder, stem, number)
         for role, content in frame.files.items():
-            named = {"original": roles[0], "rendition": roles[1], "clip": roles[2]}[role]
-            entries.append((make(number, *named), content))
+            named = make(number, *roles[("original", "rendition", "clip").index(role)])
+            frame.__dict__.setdefault("names", {})[role] = named
+            entries.append((named, content))
         if layout.folders == "labels" and "original" in frame.files:
             for album in frame.albums:
                 entries.append((f"media/labels/{ALBUMS[album]}/{frame.number}{frame.ending}", frame.files["original"]))
@@ -222,6 +226,12 @@ def _documents(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes]]:
     told = [frame for frame in frames if frame.told]
     if layout.documents == "index":
         return [_index(layout, told)]
+    if layout.documents == "lists":
+        folders = dict.fromkeys(frame.entry.rpartition("/")[0] + "/" for frame in told)
+        return [
+            _index(layout, [one for one in told if one.entry.rpartition("/")[0] + "/" == folder], folder)
+            for folder in folders
+        ]
     used: dict[str, list[Frame]] = {}
     wanted: dict[str, list[Frame]] = {}
     entries = []
@@ -229,7 +239,8 @@ def _documents(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes]]:
         name, clean = _sidecar_name(layout, frame, used)
         frame.sidecar, frame.wanted = name, clean
         wanted.setdefault(clean.casefold(), []).append(frame)
-        entries.append((name, _encoded(layout, _document(layout, frame))))
+        document = _packet(frame) if layout.documents == "xmp" else _encoded(layout, _document(layout, frame))
+        entries.append((name, document))
     for group in wanted.values():
         if len(group) > 1:  # their sidecars' names were cut to one, and only numbers tell them apart
             _judge_collision(layout, group)
@@ -270,7 +281,7 @@ def _sidecar_name(layout: Layout, frame: Frame, used: dict[str, list[Frame]]) ->
     inner = inner.lower() if layout.sidecar_case else inner
     inner += counter if layout.sidecar_counter_place == "name" else ""
     end = counter if layout.sidecar_counter_place == "end" else ""
-    folder = folder if layout.documents == "beside" else "meta/"
+    folder = "meta/" if layout.documents == "apart" else folder
     if layout.fold:
         inner = inner.upper() if layout.fold == "upper" else unicodedata.normalize("NFD", inner)
     clean = f"{folder}{inner}{layout.sidecar_suffix}{end}"
@@ -286,7 +297,7 @@ def _values(layout: Layout, frame: Frame) -> dict[str, Any]:
     """What the record of a frame holds, by name of the value; what is unknown as the service writes it."""
     values: dict[str, Any] = {}
     if layout.tells_name:
-        values["name"] = frame.name
+        values["name"] = frame.entry.rpartition("/")[2] if layout.documents == "lists" else frame.name
     if layout.tells_reference:
         values["ref"] = f"R-{frame.number}"
     if layout.tells_digest and frame.files.get("original"):
@@ -346,31 +357,70 @@ def _xml(layout: Layout, values: dict[str, Any]) -> str:
     return "".join(parts)
 
 
-def _index(layout: Layout, frames: list[Frame]) -> tuple[str, bytes]:
+def _packet(frame: Frame) -> bytes:
+    """An XMP packet (ISO 16684-1) that says of a frame what the standard schemas can."""
+
+    def several(kind: str, texts: list[str], language: str = "") -> str:
+        return f"<rdf:{kind}>{''.join(f'<rdf:li{language}>{escape(text)}</rdf:li>' for text in texts)}</rdf:{kind}>"
+
+    default = ' xml:lang="x-default"'
+    written = frame.told_local.isoformat() + signed(frame.offset)
+    fields = [
+        f"<dc:subject>{several('Bag', frame.tags)}</dc:subject>",
+        f"<photoshop:DateCreated>{written}</photoshop:DateCreated>",
+    ]
+    fields += [f"<dc:title>{several('Alt', [frame.title], default)}</dc:title>"] if frame.title else []
+    fields += [f"<dc:description>{several('Alt', [frame.caption], default)}</dc:description>"] if frame.caption else []
+    fields += [f"<ext:PersonInImage>{several('Bag', frame.people)}</ext:PersonInImage>"] if frame.people else []
+    fields += [f"<core:Location>{escape(frame.spot)}</core:Location>"] if frame.spot else []
+    if frame.position is not None:
+        for name, value, sides in (("Latitude", frame.position[0], "NS"), ("Longitude", frame.position[1], "EW")):
+            minutes = f"{abs(value) % 1 * 60:.6f}"
+            fields.append(f"<exif:GPS{name}>{int(abs(value))},{minutes}{sides[value < 0]}</exif:GPS{name}>")
+    if frame.number % 2:  # half of them as toolkits write them
+        fields.reverse()
+    body = (
+        '<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"><rdf:Description rdf:about=""'
+        ' xmlns:dc="http://purl.org/dc/elements/1.1/" xmlns:photoshop="http://ns.adobe.com/photoshop/1.0/"'
+        ' xmlns:exif="http://ns.adobe.com/exif/1.0/" xmlns:core="http://iptc.org/std/Iptc4xmpCore/1.0/xmlns/"'
+        f' xmlns:ext="http://iptc.org/std/Iptc4xmpExt/2008-02-29/">{"".join(fields)}</rdf:Description></rdf:RDF>'
+    )
+    return f'<x:xmpmeta xmlns:x="adobe:ns:meta/">{body}</x:xmpmeta>'.encode()
+
+
+def _edit_of(layout: Layout, frame: Frame) -> Frame:
+    """What the list tells of an edit: the words are its own, and not those of its frame."""
+    return replace(
+        frame, stem=frame.stem + layout.rendition, entry=frame.__dict__["names"]["rendition"], title="An edit", caption="",
+        tags=[], people=[], spot="", position=None, favourite=False, files={"original": frame.files["rendition"]},
+    )  # fmt: skip
+
+
+def _index(layout: Layout, frames: list[Frame], folder: str = "") -> tuple[str, bytes]:
+    """One list of all frames, by their paths; or that of a `folder`, by their bare names."""
+    if layout.own_edits:
+        frames = [
+            *frames,
+            *(_edit_of(layout, frame) for frame in frames if "rendition" in frame.files and not frame.ghost),
+        ]
+    where = {frame.entry: {} if folder else {"path": frame.entry} for frame in frames}
     if layout.format == "json":
-        listed = [{"path": frame.entry} | _nested(layout, _values(layout, frame)) for frame in frames]
-        return "index.json", _encoded(layout, json.dumps({"made": "up", "all": listed}, ensure_ascii=False))
+        listed = [where[frame.entry] | _nested(layout, _values(layout, frame)) for frame in frames]
+        return folder + "index.json", _encoded(layout, json.dumps({"made": "up", "all": listed}, ensure_ascii=False))
     if layout.format == "xml":
-        key = layout.key("path")
-        items = "".join(
-            f"<item><{key}>{escape(frame.entry)}</{key}>{_xml(layout, _values(layout, frame))}</item>"
-            for frame in frames
-        )
-        return "index.xml", _encoded(layout, f'<list xmlns="urn:made-up">{items}</list>')
+        items = "".join(f"<item>{_xml(layout, where[frame.entry] | _values(layout, frame))}</item>" for frame in frames)
+        return folder + "index.xml", _encoded(layout, f'<list xmlns="urn:made-up">{items}</list>')
     import csv
 
     text = io.StringIO(newline="")
-    rows = [
-        {layout.key("path"): frame.entry} | {layout.key(k): v for k, v in _values(layout, frame).items()}
-        for frame in frames
-    ]
+    rows = [{layout.key(k): v for k, v in (where[frame.entry] | _values(layout, frame)).items()} for frame in frames]
     columns: dict[str, None] = {}
     for row in rows:
         columns |= dict.fromkeys(row)
     writer = csv.DictWriter(text, list(columns))
     writer.writeheader()
     writer.writerows(rows)
-    return "index.csv", _encoded(layout, text.getvalue())
+    return folder + "index.csv", _encoded(layout, text.getvalue())
 
 
 def _encoded(layout: Layout, text: str) -> bytes:

@@ -30,17 +30,19 @@ BY_NAME = _TOLD_STEM
 
 
 class _Score(NamedTuple):
-    """Compared in this order; less is better."""
+    """Compared in this order; less is better. `spelled` is 1 where a told name is a picture's own but for its number."""
 
     digest: int
     name: int
     rank: int
     size: int
     date: int
+    spelled: int
 
 
 _INSIDE = "(r.scope = '' OR substr(p.name, 1, length(r.scope)) = r.scope)"
 _LYING = "substr(p.name, 1, length(p.name) - length(bm_base(p.name)))"
+_LYING_OF_RECORD = _LYING.replace("p.name", "s.name")
 # Each finds (picture, record, how, rank). A copy made for an album has candidates only by its own name.
 _CANDIDATES = (
     f"""SELECT w.picture, r.id, {_EXACT}, w.rank FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar'
@@ -212,9 +214,10 @@ _COMPETING = f"""
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
     EXISTS (SELECT 1 FROM called WHERE picture = p.id
         AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
-    instr(s.base, p.base) AS whole,
+    p.frame_key, instr(s.base, p.base) AS whole, p.base = r.told AS spelled, {_LYING} = {_LYING_OF_RECORD} AS beside,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {_BARE}) AS pictures_called,
     (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,
+    (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.entry = r.entry) AS telling_beside,
     EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {_FOLDED}) AS fits
     FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record JOIN entries s ON s.id = r.entry
     WHERE c.family = ? AND c.record NOT IN (SELECT record FROM pairs)
@@ -240,7 +243,7 @@ def _scored(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[tuple[i
         if name in (_EXACT, _FOLDED) and row["told"] and not row["path"] and not row["named"]:
             name = _OTHERWISE
         digest, size = _compared(row["sha256_said"], row["sha256"]), _compared(row["size_said"], row["size"])
-        score = _Score(digest, name, row["rank"], size, date)
+        score = _spelled(row, _Score(digest, name, row["rank"], size, date, 0))
         why = _contradicted(row, score, dialect, needs_proof, row["picture"] in dated)
         if why is None and not _is_shown(row, score, needs_proof):
             why = "name"
@@ -251,6 +254,24 @@ def _scored(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[tuple[i
             sheet.db.execute("INSERT OR IGNORE INTO rejected VALUES (?, ?, ?)", (row["picture"], row["record"], why))
             continue
         yield row["picture"], row["record"], row["frame"], score, True
+
+
+def _spelled(row: sqlite3.Row, score: _Score) -> _Score:
+    """Where one record alone tells a name, the picture of that very name comes first; where several do, the service has numbered
+    their pictures, and what else they tell comes first.
+    """
+    if score.name not in _NAMING or row["spelled"] or not _has_number(row):
+        return score
+    return score._replace(rank=1) if _tellers(row) == 1 else score._replace(spelled=1)
+
+
+def _has_number(row: sqlite3.Row) -> bool:
+    return not str(row["frame_key"]).endswith("\0")
+
+
+def _tellers(row: sqlite3.Row) -> int:
+    """How many records tell a name: of a list that speaks of what lies beside it, those of that list."""
+    return int(row["telling_beside"] if row["how"] == _BESIDE else row["records_telling"])
 
 
 def _contradicted(row: sqlite3.Row, score: _Score, dialect: Dialect, needs_proof: bool, is_dated: bool) -> Why | None:
@@ -278,7 +299,8 @@ def _outweighs_date(row: sqlite3.Row, score: _Score, dialect: Dialect, needs_pro
         return not needs_proof
     if score.name == _FOLDED:  # only the sidecar's own name is spelled otherwise
         told = last_step(row["file_name"])
-        return last_step(row["entry"]) in (told, dialect.picture_name(told)) and not is_dated
+        named = last_step(row["entry"]) in (told, dialect.picture_name(told)) or (row["whole"] and row["beside"])
+        return named and not is_dated
     return score.name == _PATH
 
 
@@ -286,6 +308,8 @@ def _is_shown(row: sqlite3.Row, score: _Score, needs_proof: bool) -> bool:
     """Whether more than a name that others may have speaks for a candidate."""
     if score.name not in _NAMING or AGREES in (score.digest, score.size, score.date):
         return True
+    if _has_number(row) and not row["spelled"] and _tellers(row) == 1:
+        return False  # the number says that two have the name, and only one is told of: perhaps the other
     several = row["pictures_called"] > 1 or row["records_telling"] > 1
     return not (score.name == _AFAR or (several and score.name != _BESIDE) or needs_proof)
 
