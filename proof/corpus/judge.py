@@ -168,9 +168,11 @@ def _judge_frame(layout: Layout, frame: Frame, found: dict[str, list[str]], scor
         score.note("pairs guessed", f"{frame.entry}: nothing could tell")
         return
     score.note("pairs right")
+    # What is told of an edit counts where nothing is told of its original.
+    title = frame.title or ("An edit" if layout.own_edits and "rendition" in frame.files else "")
     # Composition is no difference: XML and databases keep it, some services do not.
     wanted = {
-        "title": [frame.title] if frame.title else [], "caption": [frame.caption] if frame.caption else [],
+        "title": [title] if title else [], "caption": [frame.caption] if frame.caption else [],
         "tags": list(dict.fromkeys(frame.tags)), "people": frame.people, "spot": [frame.spot] if frame.spot else [],
         "taken": [expected_date(layout, frame)], "favourite": ["True"] if frame.favourite and layout.documents != "xmp" else [],
     }  # fmt: skip

@@ -6,8 +6,8 @@ file alone, the same moment, then the name. What points away from every original
 
 import json
 import sqlite3
-from collections.abc import Iterator
-from itertools import groupby
+from heapq import heapify, heappop, heappush
+from typing import NamedTuple
 
 from bramblemoor.exports.pairing import AGREES, BY_NAME, CONTRADICTS, SILENT, moments_agree
 from bramblemoor.exports.templates import folded
@@ -16,13 +16,15 @@ from bramblemoor.frames.sniff import same_ending
 
 # The distinct contents, those of one name together; by name and content, so that the order of parts plays no part.
 _CONTENTS = """
-    SELECT u.entry, u.sha256, e.name, bm_folded(e.frame_key) AS key, e.frame_key, e.suffix, e.ending, e.picture_kind,
-    e.media, e.taken, e.content_ids FROM units u JOIN entries e ON e.id = u.entry ORDER BY key, e.name, u.sha256, u.entry
+    SELECT u.entry, u.sha256, e.name, e.frame_key, e.suffix, e.ending, e.picture_kind, e.media, e.taken, e.content_ids
+    FROM units u JOIN entries e ON e.id = u.entry ORDER BY e.name, u.sha256, u.entry
 """
-# Records that name one file of a group, and none of its originals.
+# Records that name one file of a group better than any other, and none of its originals. An XMP packet is such only by what it
+# says: editors put one beside whatever they write.
 _OWN = """
-    SELECT c.record, coalesce(r.taken, '') AS taken FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON
-    p.id = c.picture WHERE c.picture = ? AND c.how <= ? AND r.family != 'xmp'
+    SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet FROM candidates c
+    JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture WHERE c.picture = ? AND c.how <= ?
+    AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) < (c.how, c.rank))
     AND r.sha256_said IN ('', p.sha256) AND r.size_said IN (0, p.size)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= c.how AND o.picture IN ({originals}))
 """
@@ -30,13 +32,52 @@ _STILL_FIRST = ("image/heic", "image/heif", "image/x-raw", "image/dng", "image/j
 """Of stills between which nothing else tells, a camera's own format has the clip, and is what was edited."""
 
 
+class _File(NamedTuple):
+    """A content, under the name that what belongs together has in common, and the suffix that its own has besides."""
+
+    row: sqlite3.Row
+    frame_key: str
+    suffix: str
+
+    @property
+    def key(self) -> str:
+        return folded(self.frame_key)
+
+    @property
+    def is_film(self) -> bool:
+        return bool(self.row["picture_kind"] == "video")
+
+    def by_whole_name(self) -> "_File":
+        """The same file, of which the suffix is part of its name."""
+        stem, mark, number = self.frame_key.rpartition("\0")
+        return _File(self.row, stem + self.suffix + mark + number, "")
+
+
+class _Own(NamedTuple):
+    """A record that is meant for one file alone, and the date that it tells."""
+
+    record: int
+    taken: str
+    is_packet: bool
+
+
 def group_frames(sheet: Worksheet) -> None:
     """Give every distinct content its frame, named by the entry of its original, and its role; fill `own`."""
     referred = _by_reference(sheet)
-    rows = [row for row in sheet.db.execute(_CONTENTS).fetchall() if row["entry"] not in referred]
-    for _, members in groupby(rows, key=lambda row: row["key"]):
-        for original, others in _frames(sheet, list(members)):
-            _enter(sheet, original, others)
+    groups: dict[str, list[_File]] = {}
+    for row in sheet.db.execute(_CONTENTS).fetchall():
+        if row["entry"] not in referred:
+            file = _File(row, row["frame_key"], row["suffix"] or "")
+            groups.setdefault(file.key, []).append(file)
+    # A picture that is a frame of its own, though its name ends like an edit's, may have edits and clips: the longer names.
+    keys = [(len(key), key) for key in groups]
+    heapify(keys)
+    while keys:
+        _, key = heappop(keys)
+        for file in _group(sheet, groups.pop(key)):
+            if file.key not in groups:
+                heappush(keys, (len(file.key), file.key))
+            groups.setdefault(file.key, []).append(file)
     for entry, (original_entry, role) in referred.items():
         _note_own(sheet, entry, _own_records(sheet, entry, [original_entry]))
         sheet.db.execute(
@@ -94,29 +135,33 @@ def _unit_called(db: sqlite3.Connection, name: str, folder: str) -> int | None:
     return _unit_of_record(db, told[0]["id"]) if len(told) == 1 else None
 
 
-def _frames(sheet: Worksheet, group: list[sqlite3.Row]) -> Iterator[tuple[sqlite3.Row, list[tuple[sqlite3.Row, str]]]]:
-    """The originals of a group of files of one name, each with its renditions and clips."""
-    stills = [row for row in group if row["picture_kind"] != "video" and not row["suffix"]]
-    films = [row for row in group if row["picture_kind"] == "video" and not row["suffix"]]
-    originals = stills or films
+def _group(sheet: Worksheet, group: list[_File]) -> list[_File]:
+    """Enter the frames of files of one name; returns those that are none's rendition or clip, as what they are by their whole
+    names.
+    """
+    stills = [file for file in group if not file.is_film and not file.suffix]
+    films = [file for file in group if file.is_film and not file.suffix]
+    originals = [file.row for file in stills or films]
     if not originals:  # only edits came: the first by name stands for the others
-        first = min(group, key=lambda row: (row["picture_kind"] == "video", len(row["suffix"] or ""), row["name"]))
-        originals = [first]
+        originals = [min(group, key=lambda file: (file.is_film, len(file.suffix), file.row["name"])).row]
     found: dict[int, list[tuple[sqlite3.Row, str]]] = {row["entry"]: [] for row in originals}
-    alone = []
-    for row in group:
-        if row["entry"] in found:
+    alone: list[_File] = []
+    for file in sorted(group, key=lambda file: file.is_film):
+        if file.row["entry"] in found:
             continue
-        home = _home(sheet, row, originals)
-        if home is None:
-            alone.append(row)
+        apart = file.by_whole_name()
+        is_anothers = file.is_film and apart.key in [other.key for other in alone]
+        home = None if is_anothers else _home(sheet, file.row, originals)
+        if home is None and not file.suffix:
+            _enter(sheet, file.row, [])
+        elif home is None:
+            alone.append(apart)
         else:
-            is_clip = row["picture_kind"] == "video" and home["picture_kind"] != "video"
-            found[home["entry"]].append((row, "clip" if is_clip else "rendition"))
+            is_clip = file.is_film and home["picture_kind"] != "video"
+            found[home["entry"]].append((file.row, "clip" if is_clip else "rendition"))
     for row in originals:
-        yield row, found[row["entry"]]
-    for row in alone:
-        yield row, []
+        _enter(sheet, row, found[row["entry"]])
+    return alone
 
 
 def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> sqlite3.Row | None:
@@ -127,40 +172,51 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
         return sharing[0]
     own = _own_records(sheet, row["entry"], [one["entry"] for one in originals])
     moments = {one["entry"]: _moment(sheet, row, own, one) for one in originals}
-    best = min(originals, key=lambda one: (moments[one["entry"]], *_likeness(row, one)))
+    best = min(originals, key=lambda one: (moments[one["entry"]], _told_moment(sheet, row, one), *_likeness(row, one)))
     moment = moments[best["entry"]]
-    if moment == CONTRADICTS or (own and moment != AGREES):
+    if moment == CONTRADICTS or (moment != AGREES and any(not one.is_packet for one in own)):
         return None
     _note_own(sheet, row["entry"], own)
     return best
 
 
-def _note_own(sheet: Worksheet, entry: int, own: list[tuple[int, str]]) -> None:
-    sheet.db.executemany("INSERT OR IGNORE INTO own VALUES (?, ?)", [(entry, record) for record, _ in own])
+def _note_own(sheet: Worksheet, entry: int, own: list[_Own]) -> None:
+    sheet.db.executemany("INSERT OR IGNORE INTO own VALUES (?, ?)", [(entry, one.record) for one in own])
 
 
-def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[tuple[int, str]]:
-    """The records that are meant for a file alone, and for none of its possible originals: (number, date that it tells)."""
+def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Own]:
+    """The records that are meant for a file alone, and for none of its possible originals."""
     marks = ", ".join("?" * len(originals))
     found = sheet.db.execute(_OWN.format(originals=marks), (entry, BY_NAME, *originals)).fetchall()
-    return [(one["record"], one["taken"]) for one in found]
+    return [_Own(*one) for one in found]
 
 
-def _moment(sheet: Worksheet, row: sqlite3.Row, own: list[tuple[int, str]], original: sqlite3.Row) -> int:
+def _moment(sheet: Worksheet, row: sqlite3.Row, own: list[_Own], original: sqlite3.Row) -> int:
     """Whether a file was taken at the same moment as an original: by what both say themselves, else by what their records say."""
     if row["taken"] and original["taken"]:
         return moments_agree(row["taken"], original["taken"])
-    told = next((taken for _, taken in own if taken), "")
-    if not told:
+    told = next((one.taken for one in own if one.taken), "")
+    return moments_agree(told, original["taken"] or _told_of(sheet, original)) if told else SILENT
+
+
+def _told_moment(sheet: Worksheet, row: sqlite3.Row, original: sqlite3.Row) -> int:
+    """Whether a file's own moment is that which a service tells of an original: enough to choose one, and no more.
+
+    Of a picture that has no date a service often tells when it was sent there.
+    """
+    if not row["taken"] or original["taken"]:
         return SILENT
-    if original["taken"]:
-        return moments_agree(told, original["taken"])
-    other = sheet.db.execute(
+    return moments_agree(row["taken"], _told_of(sheet, original))
+
+
+def _told_of(sheet: Worksheet, original: sqlite3.Row) -> str:
+    """The date that an original's record tells, "" for none."""
+    found = sheet.db.execute(
         "SELECT r.taken FROM candidates c JOIN records r ON r.id = c.record WHERE c.picture = ? AND r.taken IS NOT NULL"
-        " AND r.family != 'xmp' ORDER BY c.how, c.rank, r.taken LIMIT 1",
+        " ORDER BY r.family = 'xmp', c.how, c.rank, r.taken LIMIT 1",
         (original["entry"],),
     ).fetchone()
-    return moments_agree(told, other["taken"]) if other else SILENT
+    return found["taken"] if found else ""
 
 
 def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[int, bool, bool, int, str, str]:

@@ -17,7 +17,7 @@ _BY_HAND = "source IN ('you', 'sidecar')"
 def frame_for(
     sheet: Worksheet, db: sqlite3.Connection, units: list[sqlite3.Row], told: Collection[Claim]
 ) -> int | None:
-    """The frame in the ledger that an export's frame is, None for a new one; its files that are here are brought there.
+    """The frame in the ledger that an export's frame is, None for a new one.
 
     `units` are all contents of the export's frame, its original first; `told` is what its records say.
     """
@@ -29,11 +29,16 @@ def frame_for(
         if _says_nothing_else(db, target, told) or not _original_came_apart(sheet, db, target, first):
             return target  # the ledger knows what it is a rendition or clip of, and no record here says otherwise
         target = _split(db, first)
-    if target is not None:
-        for unit in units[1:]:
-            if unit["here"] is not None and unit["here"] != target:
-                _bring(db, unit, target, told)
     return target
+
+
+def bring_together(
+    sheet: Worksheet, db: sqlite3.Connection, units: list[sqlite3.Row], frame: int, told: Collection[Claim]
+) -> None:
+    """Bring what is here already of an export's frame to the one in the ledger that it is (`frame_for`), or that was made."""
+    for unit in units[1:]:
+        if unit["here"] is not None and unit["here"] != frame:
+            _bring(sheet, db, unit, frame, told)
 
 
 def is_original(db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> bool:
@@ -114,8 +119,11 @@ def _is_told(db: sqlite3.Connection, frame: int, told: Collection[Claim]) -> boo
     return any((row["field"], row["value"]) not in same for row in rows)
 
 
-def _bring(db: sqlite3.Connection, unit: sqlite3.Row, target: int, told: Collection[Claim]) -> None:
-    """Bring a file to the frame it belongs to, as is known now; one that was nothing else goes, with what was claimed of it."""
+def _bring(sheet: Worksheet, db: sqlite3.Connection, unit: sqlite3.Row, target: int, told: Collection[Claim]) -> None:
+    """Bring a file to the frame it belongs to, as is known now; one that was nothing else goes, with what was claimed of it.
+
+    What it was taken for before is known better where that one's original did not come in this export.
+    """
     former = unit["here"]
     if _role(db, former, unit) == "original":
         others = db.execute(
@@ -131,6 +139,8 @@ def _bring(db: sqlite3.Connection, unit: sqlite3.Row, target: int, told: Collect
         )
         db.execute("UPDATE albums SET cover = ? WHERE cover = ?", (target, former))
         drop_frame(db, former)
+        return
+    if not _original_came_apart(sheet, db, former, unit):
         return
     db.execute(
         "UPDATE files SET frame = ?, role = ? WHERE frame = ? AND sha256 = ?",

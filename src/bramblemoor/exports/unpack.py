@@ -14,7 +14,7 @@ from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
-from bramblemoor.exports.joining import frame_for, is_original
+from bramblemoor.exports.joining import bring_together, frame_for, is_original
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.planning import FRAMES, PLANNED, came_as, own_claims, plan, records_of
 from bramblemoor.exports.worksheet import ENTERING, Worksheet, digest_of_key
@@ -235,6 +235,7 @@ def _enter_frame(
             ),
             arrived=parcel.order,
         )
+    bring_together(sheet, db, units, frame, told_now)
     for unit in units:
         if unit["here"] is None:
             new = True
@@ -250,14 +251,15 @@ def _enter_frame(
                 ),
             )  # fmt: skip
     before = claims_of(db, frame)
-    if is_original(db, frame, units[0]):  # not where only an edit of what is here came
+    only_edit = not is_original(db, frame, units[0])  # of what is here
+    if not only_edit:
         new |= add_claims(db, frame, units[0]["path"] or "", own_claims(sheet, original))
     for record in records:
         told = f"{parcel.service} {parcel.order} {record['name']}"
         claims = [
             claim for claim in decode_claims(record["claims"]) if claim not in before or _is_last(claim, told_now)
         ]
-        new |= add_claims(db, frame, told, claims)
+        new |= add_claims(db, frame, told, claims, beneath=only_edit)
         if here is not None:
             _note_conflicts(library, frame, before, claims)
     entries = sheet.db.execute(

@@ -72,8 +72,13 @@ def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:
 SINGLE = ("taken", "title", "caption", "position", "location", "favourite", "rating", "quality")
 
 
-def add_claims(db: sqlite3.Connection, frame: int, told: str, claims: Iterable[Claim]) -> bool:
-    """Enter claims told by one file or order; says whether anything was new."""
+def add_claims(
+    db: sqlite3.Connection, frame: int, told: str, claims: Iterable[Claim], *, beneath: bool = False
+) -> bool:
+    """Enter claims told by one file or order; says whether anything was new.
+
+    Those `beneath` are kept, and what the same source said before of a field that has one value stays its latest word.
+    """
     new = False
     for claim in claims:
         row = (frame, claim.field, claim.source, claim.value)
@@ -81,11 +86,16 @@ def add_claims(db: sqlite3.Connection, frame: int, told: str, claims: Iterable[C
             "SELECT 1 FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row
         ).fetchone()
         if known:
-            if _is_latest(db, frame, claim):
+            if beneath or _is_latest(db, frame, claim):
                 continue
             # Said before, then something else, and now again: the latest word.
             db.execute("DELETE FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row)
+        latest = db.execute(
+            "SELECT max(rowid) FROM claims WHERE frame = ? AND field = ? AND source = ?", row[:3]
+        ).fetchone()[0]
         db.execute("INSERT INTO claims VALUES (?, ?, ?, ?, ?)", (frame, claim.field, claim.value, claim.source, told))
+        if beneath and claim.field in SINGLE and latest is not None:
+            db.execute("UPDATE claims SET rowid = (SELECT max(rowid) + 1 FROM claims) WHERE rowid = ?", (latest,))
         new = True
     return new
 
