@@ -151,11 +151,11 @@ def judge(layout: Layout, frames: list[Frame], library: Path, open_records: set[
 
 def _judge_frame(layout: Layout, frame: Frame, found: dict[str, list[str]], score: Score) -> None:
     tokens = [tag for tag in found.get("tags", []) if re.fullmatch(r"id\d{7}", tag)]
-    if not frame.told:
-        score.note("pairs wrong" if tokens else "pairs right", f"{frame.entry} was given {tokens}")
-        return
     if frame.decided == "hidden":
         score.note("pairs misled" if tokens and tokens != [frame.token] else "pairs hidden")
+        return
+    if not frame.told:
+        score.note("pairs wrong" if tokens else "pairs right", f"{frame.entry} was given {tokens}")
         return
     if tokens and tokens != [frame.token]:
         score.note("pairs wrong", f"{frame.entry} ({frame.token}, {frame.decided}) was given {tokens}")
@@ -169,7 +169,9 @@ def _judge_frame(layout: Layout, frame: Frame, found: dict[str, list[str]], scor
         return
     score.note("pairs right")
     # What is told of an edit counts where nothing is told of its original.
-    title = frame.title or ("An edit" if layout.own_edits and "rendition" in frame.files else "")
+    title = frame.title or (
+        "An edit" if layout.own_edits and layout.documents in ("index", "lists") and "rendition" in frame.files else ""
+    )
     # Composition is no difference: XML and databases keep it, some services do not.
     wanted = {
         "title": [title] if title else [], "caption": [frame.caption] if frame.caption else [],

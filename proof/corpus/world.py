@@ -244,6 +244,10 @@ def _documents(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes]]:
     for group in wanted.values():
         if len(group) > 1:  # their sidecars' names were cut to one, and only numbers tell them apart
             _judge_collision(layout, group)
+    for frame in frames:  # of which nothing is told, while a sidecar is there that may be meant for it
+        namesakes = [] if frame.told else wanted.get(_sidecar_name(layout, frame, {})[1].casefold(), [])
+        for other in namesakes if any(one.ghost for one in namesakes) else []:
+            frame.decided = other.decided = "hidden"
     return entries
 
 

@@ -15,7 +15,7 @@ import msgspec
 
 from bramblemoor.errors import WrongUse
 from bramblemoor.exports.dialect_rules import REFERENCES, EntryKind, FieldName, FieldRule, RecordRules, Rules
-from bramblemoor.exports.templates import BadTemplate, Template, folded
+from bramblemoor.exports.templates import BadTemplate, Template, folded, last_step
 
 
 class BadDialect(WrongUse):
@@ -136,19 +136,30 @@ class Dialect:
             found |= dict.fromkeys(self._sidecar_names(parsed, position))
         return list(found)
 
-    def is_sidecar_of_namesake(self, sidecar: str, entry: str) -> bool:
-        """Whether a sidecar is named as that of a picture that differs from `entry` in nothing but its number."""
-        plain = folded(sidecar)
-        numbers = {"", *re.findall(r"[0-9]+", sidecar)} if self.names.counter else ()
-        return any(
-            plain == folded(name)
+    def is_sidecar_of_namesake(self, sidecar: str, entry: str, is_one_folder: bool) -> bool:
+        """Whether a sidecar is named as that of a picture that differs from `entry` in nothing but its number or folder.
+
+        Where pictures of one name lie in several folders they have no numbers, and those of sidecars tell nothing, unless
+        sidecars are named after the folders, too.
+        """
+        by_folder = all(template.has_word("folder") for template in self.sidecar_templates)
+        if not by_folder and not is_one_folder:
+            return False
+        plain, place = folded(sidecar), sidecar.rpartition("/")
+        numbers = {"", *re.findall(r"[0-9]+", sidecar)} if self.names.counter else {""}
+        others = [
+            replace(
+                parsed,
+                folder=folder,
+                number=number,
+                counter=self.names.counter.replace("{n}", number) if number else "",
+            )
             for parsed in self.readings(entry)
             for number in numbers
-            if number != parsed.number
-            for name in self._sidecar_names(
-                replace(parsed, counter=self.names.counter.replace("{n}", number) if number else "", number=number), 0
-            )
-        )
+            for folder in {parsed.folder, place[0] + place[1]}
+            if (number, folder) != (parsed.number, parsed.folder)
+        ]
+        return any(plain == folded(name) for other in others for name in self._sidecar_names(other, 0))
 
     def _sidecar_names(self, parsed: ParsedName, position: int) -> Iterator[str]:
         words = self._words(parsed, str(position))
@@ -166,11 +177,18 @@ class Dialect:
             "number": parsed.stem[len(parsed.stem.rstrip("0123456789")) :], "position": position,
         }  # fmt: skip
 
-    def picture_name(self, told: str) -> str:
-        """The name, without counter, under which the service delivers a picture that is called `told`."""
+    def picture_name(self, told: str, counter: str = "", suffix: str = "") -> str:
+        """The name under which the service delivers a picture that is called `told`."""
         stem, dot, ending = told.rpartition(".")
         words = {"stem": stem if stem else told, "ending": dot + ending if stem else "", "name": told}
-        return self.picture_template.render(words)
+        return self.picture_template.render(words | {"counter": counter, "suffix": suffix})
+
+    def is_called(self, entry: str, told: str) -> bool:
+        """Whether a picture's name is how the service delivers one that is called `told`, sign by sign, but for a number."""
+        name = last_step(entry)
+        return name == told or any(
+            name == self.picture_name(told, parsed.counter, parsed.suffix) for parsed in self.readings(entry)
+        )
 
 
 def composed(name: str) -> str:

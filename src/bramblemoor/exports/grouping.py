@@ -9,7 +9,8 @@ import sqlite3
 from heapq import heapify, heappop, heappush
 from typing import NamedTuple
 
-from bramblemoor.exports.pairing import AGREES, BY_NAME, CONTRADICTS, SILENT, moments_agree
+from bramblemoor.exports.dialect import Dialect
+from bramblemoor.exports.evidence import AGREES, BY_NAME, CONTRADICTS, SILENT, moments_agree
 from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.sniff import same_ending
@@ -61,7 +62,7 @@ class _Own(NamedTuple):
     is_packet: bool
 
 
-def group_frames(sheet: Worksheet) -> None:
+def group_frames(sheet: Worksheet, dialect: Dialect) -> None:
     """Give every distinct content its frame, named by the entry of its original, and its role; fill `own`."""
     referred = _by_reference(sheet)
     groups: dict[str, list[_File]] = {}
@@ -69,6 +70,7 @@ def group_frames(sheet: Worksheet) -> None:
         if row["entry"] not in referred:
             file = _File(row, row["frame_key"], row["suffix"] or "")
             groups.setdefault(file.key, []).append(file)
+    _read_otherwise(groups, dialect)
     # A picture that is a frame of its own, though its name ends like an edit's, may have edits and clips: the longer names.
     keys = [(len(key), key) for key in groups]
     heapify(keys)
@@ -84,6 +86,21 @@ def group_frames(sheet: Worksheet) -> None:
             "UPDATE units SET role = ?, frame = (SELECT frame FROM units WHERE entry = ?) WHERE entry = ?",
             (role, original_entry, entry),
         )
+
+
+def _read_otherwise(groups: dict[str, list[_File]], dialect: Dialect) -> None:
+    """Take an edit whose original did not come for what its name says in another reading, where that fits a file that came."""
+    lone = [key for key, files in groups.items() if all(file.suffix for file in files)]
+    for key in lone:
+        for file in list(groups[key]):
+            for reading in dialect.readings(file.row["name"]):
+                other = _File(file.row, reading.frame, reading.suffix)
+                if not other.suffix and other.key in groups and other.key != key:
+                    groups[key].remove(file)
+                    groups[other.key].append(other)
+                    break
+        if not groups[key]:
+            del groups[key]
 
 
 def _by_reference(sheet: Worksheet) -> dict[int, tuple[int, str]]:

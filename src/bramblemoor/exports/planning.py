@@ -69,7 +69,7 @@ def join(sheet: Worksheet, dialect: Dialect) -> None:
     sheet.db.execute(_UNITS)
     _one_of_each(sheet)
     find_candidates(sheet)
-    group_frames(sheet)
+    group_frames(sheet, dialect)
     pair(sheet, dialect)
 
 

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import get_args
 
-from bramblemoor.exports.pairing import Why
+from bramblemoor.exports.evidence import Why
 from bramblemoor.exports.worksheet import Worksheet
 
 _WORDS: dict[Why, str] = {

@@ -1,0 +1,243 @@
+"""What speaks for and against each candidate pair of a picture and a record: digests, sizes, dates and names, and what else in
+the export has the same name.
+"""
+
+import sqlite3
+from collections.abc import Iterator
+from enum import IntEnum
+from typing import Literal, NamedTuple
+
+from bramblemoor.exports.dialect import Dialect
+from bramblemoor.exports.templates import last_step
+from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.frames.moments import infer_offset, parse_moment
+from bramblemoor.frames.sniff import is_picture_ending, same_ending
+
+Why = Literal["digest", "size", "ending", "date", "name"]
+"""Why a record is not that of a picture: what of it contradicts; or that only a name speaks for it."""
+AGREES, SILENT, CONTRADICTS = range(3)
+
+
+class How(IntEnum):
+    """How a candidate was found, the most telling first."""
+
+    PATH = 0
+    EXACT = 1  # by the sidecar's own name
+    FOLDED = 2  # by its name or path, spelled otherwise
+    BESIDE = 3  # by the bare name that a list tells of what lies beside it
+    TOLD = 4
+    TOLD_STEM = 5
+    DIGEST = 6
+    MEASURED = 7  # by size and moment
+    AFAR = 8  # by a bare name that speaks of another folder
+    OTHERWISE = 9  # by its own name, which counts little while it tells another
+
+
+BY_NAME = How.TOLD_STEM
+"""The least telling way that still goes by a name of this place, and not by a digest alone."""
+LYING = "substr(p.name, 1, length(p.name) - length(bm_base(p.name)))"
+"""In SQL: the folder of an entry p."""
+_EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
+_BARE = (How.TOLD, How.TOLD_STEM, How.AFAR)
+_NAMING = (*_BARE, How.BESIDE)
+
+
+class Score(NamedTuple):
+    """Compared in this order; less is better. `spelled` is 1 where a told name is a picture's own but for its number."""
+
+    digest: int
+    name: int
+    rank: int
+    size: int
+    date: int
+    spelled: int
+
+    @property
+    def agrees(self) -> bool:
+        return AGREES in (self.digest, self.size, self.date)
+
+
+class Weighed(NamedTuple):
+    """A candidate with its score, or with why it is none. `frame` is what the picture belongs to.
+
+    A doubt is not to be paired; yet another record of the picture that is no better than it is not for certain.
+    """
+
+    picture: int
+    record: int
+    frame: int
+    score: Score | Why
+    is_doubt: bool = False
+
+
+_COMPETING = f"""
+    SELECT c.*, p.name AS entry, s.name AS sidecar, p.sha256, p.size, p.ending, p.taken AS shot,
+    r.sha256_said, r.size_said, r.told, r.file_name, r.path, r.taken,
+    coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
+    EXISTS (SELECT 1 FROM called WHERE picture = p.id
+        AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
+    p.frame_key, instr(s.base, p.base) AS whole, p.base = r.told AS spelled,
+    {LYING} = {LYING.replace("p.name", "s.name")} AS beside,
+    (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {tuple(map(int, _BARE))}) AS pictures_called,
+    (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,
+    (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.entry = r.entry) AS telling_beside,
+    EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {How.FOLDED}) AS fits
+    FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record JOIN entries s ON s.id = r.entry
+    WHERE c.family = ? AND c.record NOT IN (SELECT record FROM pairs)
+    AND NOT EXISTS (SELECT 1 FROM pairs JOIN records o ON o.id = pairs.record WHERE pairs.picture = c.picture AND o.family =
+    c.family)
+"""
+_FOLDERS = f"SELECT count(DISTINCT {LYING}) FROM entries p WHERE kind = 'picture' AND NOT is_copy"
+
+
+def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed]:
+    """The candidates of one family that still compete; `candidates` must be filled, and what is certain paired."""
+    rows = [(row, _score(row)) for row in sheet.db.execute(_COMPETING, (family,)).fetchall()]
+    export = _Export(sheet, family, dialect, rows)
+    for row, score in rows:
+        key = (row["picture"], row["record"], row["frame"])
+        if row["how"] == How.MEASURED and score.date != AGREES:
+            continue  # a size alone is no reason to name it
+        why = export.contradicted(row, score)
+        if why is not None:
+            yield Weighed(*key, why)
+        elif export.is_shown(row, score):
+            yield Weighed(*key, score)
+        else:
+            if export.is_doubt(row, score):
+                yield Weighed(*key, score._replace(name=How.EXACT, rank=0), is_doubt=True)
+            yield Weighed(*key, "name")
+
+
+def _score(row: sqlite3.Row) -> Score:
+    name = row["how"]
+    if name in (How.EXACT, How.FOLDED) and row["told"] and not row["path"] and not row["named"]:
+        name = How.OTHERWISE
+    digest, size = _compared(row["sha256_said"], row["sha256"]), _compared(row["size_said"], row["size"])
+    score = Score(digest, name, row["rank"], size, moments_agree(row["taken"] or "", row["shot"] or ""), 0)
+    if name not in _NAMING or row["spelled"] or not _has_number(row):
+        return score
+    # Where one record alone tells a name, the picture of that very name comes first; where several do, the service has numbered
+    # their pictures, and what else they tell comes first.
+    return score._replace(rank=1) if _tellers(row) == 1 else score._replace(spelled=1)
+
+
+class _Export:
+    """What the other candidates of an export show about one of them."""
+
+    def __init__(self, sheet: Worksheet, family: str, dialect: Dialect, rows: list[tuple[sqlite3.Row, Score]]) -> None:
+        self._dialect = dialect
+        # One whose own name fits nothing needs more than the name that it tells itself.
+        self._needs_proof = family == "sidecar" and bool(dialect.sidecar_templates)
+        self._is_one_folder = sheet.db.execute(_FOLDERS).fetchone()[0] == 1
+        # Pictures that a record speaks of although its own name fits nothing: it names them, and tells their size or second.
+        self._proven = {
+            row["picture"] for row, score in rows
+            if not row["fits"] and (row["how"] in _NAMING or row["how"] == How.MEASURED) and _may_be(row, score)
+            and (score.size == AGREES or score.date == AGREES)
+        }  # fmt: skip
+        # Records named exactly after a picture whose date contradicts, and, spelled otherwise, after another that may be theirs.
+        self._contested = {
+            row["record"] for row, score in rows if row["how"] == How.EXACT and score.date == CONTRADICTS and not score.agrees
+        } & {row["record"] for row, score in rows if row["how"] == How.FOLDED and score.date != CONTRADICTS}  # fmt: skip
+
+    def contradicted(self, row: sqlite3.Row, score: Score) -> Why | None:
+        """What of a record speaks against a picture."""
+        if score.digest == AGREES:
+            return None
+        if score.digest == CONTRADICTS:
+            return "digest"
+        if score.size == CONTRADICTS:
+            return "size"
+        if _is_of_another_kind(row):
+            return "ending"
+        return "date" if score.date == CONTRADICTS and not self._outweighs_date(row, score) else None
+
+    def _outweighs_date(self, row: sqlite3.Row, score: Score) -> bool:
+        """Whether a name, or a size beside it, tells more than a date that contradicts, which somebody may have corrected."""
+        if score.size == AGREES and (score.name <= How.FOLDED or (score.name == How.TOLD and not self._needs_proof)):
+            return True
+        if score.name == How.EXACT:
+            return row["picture"] not in self._proven and row["record"] not in self._contested
+        if score.name == How.FOLDED:  # only the sidecar's own name is spelled otherwise
+            named = (
+                row["beside"]
+                or self._is_one_folder
+                or self._dialect.is_called(row["entry"], last_step(row["file_name"]))
+            )
+            return named and row["picture"] not in self._proven
+        return score.name == How.PATH or (score.name == How.BESIDE and not self._needs_proof)
+
+    def is_shown(self, row: sqlite3.Row, score: Score) -> bool:
+        """Whether more than a name that others may have speaks for a candidate."""
+        if score.agrees:
+            return True
+        if score.name in (How.EXACT, How.FOLDED) and row["picture"] in self._proven:
+            return False
+        if score.name == How.FOLDED and row["record"] in self._contested:
+            return False
+        if score.name not in _NAMING:
+            return True
+        if _has_number(row) and not row["spelled"] and _tellers(row) == 1:
+            return False  # the number says that two have the name, and only one is told of: perhaps the other
+        several = row["pictures_called"] > 1 or row["records_telling"] > 1
+        return not (score.name == How.AFAR or (several and score.name != How.BESIDE) or self._needs_proof)
+
+    def is_doubt(self, row: sqlite3.Row, score: Score) -> bool:
+        """Whether a record that names a picture, while its own name fits nothing, may be the picture's all the same.
+
+        Not where it is named after a namesake that did not come.
+        """
+        if not self._needs_proof or score.name not in (How.TOLD, How.BESIDE) or row["fits"]:
+            return False
+        return not self._dialect.is_sidecar_of_namesake(row["sidecar"], row["entry"], self._is_one_folder)
+
+
+def _may_be(row: sqlite3.Row, score: Score) -> bool:
+    return CONTRADICTS not in (score.digest, score.size) and not _is_of_another_kind(row)
+
+
+def _has_number(row: sqlite3.Row) -> bool:
+    return not str(row["frame_key"]).endswith("\0")
+
+
+def _tellers(row: sqlite3.Row) -> int:
+    """How many records tell a name: of a list that speaks of what lies beside it, those of that list."""
+    return int(row["telling_beside"] if row["how"] == How.BESIDE else row["records_telling"])
+
+
+def _is_of_another_kind(row: sqlite3.Row) -> bool:
+    """Whether a record names a picture of another ending; by its path or its whole own name it may be meant all the same."""
+    told = "." + row["told"].rpartition(".")[2] if "." in row["told"] else ""
+    ending = "." + row["entry"].rpartition(".")[2]
+    if (
+        not is_picture_ending(told)
+        or not is_picture_ending(ending)
+        or row["how"] == How.PATH
+        or (row["how"] == How.EXACT and row["whole"])
+    ):
+        return False
+    return not same_ending(told, ending)
+
+
+def _compared(said: object, found: object) -> int:
+    return SILENT if not said or found is None else AGREES if said == found else CONTRADICTS
+
+
+def moments_agree(told: str, own: str) -> int:
+    """AGREES where a record's date and a picture's own are the same to the second, CONTRADICTS where they cannot be."""
+    said, shot = parse_moment(told), parse_moment(own)
+    if said is None or shot is None:
+        return SILENT
+    if said.utc is not None and shot.local is not None and shot.offset is None:
+        offset = infer_offset(shot.local, said.utc)
+        if offset is None:
+            return CONTRADICTS
+        drift = (shot.local - said.utc).total_seconds() - offset * 60
+        # Many pictures are some minutes from a quarter of an hour: only to the second does it tell anything.
+        return AGREES if abs(drift) <= _EXACTLY else SILENT
+    if said.local is not None and shot.local is not None and None in (said.offset, shot.offset):
+        return AGREES if abs((said.local - shot.local).total_seconds()) <= _EXACTLY else CONTRADICTS
+    if said.local is not None and said.offset is None:
+        return SILENT  # a clock whose zone nobody knows, against UTC
+    return AGREES if abs((said.instant - shot.instant).total_seconds()) <= _EXACTLY else CONTRADICTS
