@@ -27,13 +27,14 @@ INDEX = (
 CARDS = (
     INDEX.partition("[entries]")[0] + '[entries]\nsidecars = ["p/**/*.card.json"]\n'
     'pictures = ["p/**"]\n[names]\nrenditions = ["~touched"]\n'
-    'sidecar = ["{folder}{name}.card.json"]\n[sidecar]\nfile_name = "/n"\n[sidecar.fields]\n' + FIELDS
+    'sidecar = ["{folder}{name}.card.json"]\n[sidecar]\nfile_name = "/n"\nsize = "/s"\n[sidecar.fields]\n' + FIELDS
 )  # fmt: skip
 APART = (
     CARDS.replace("p/**/*.card.json", "m/**").replace("{folder}{name}.card.json", "m/{stem + counter + ending | upper}.card.json")
     .replace("[names]", "[names]\npicture = \"{stem | replace ' ' '+'}{counter}{suffix}{ending}\"\ncounter = '~{n}'"
     "\nsidecar_counter = '.{n}'")
 )  # fmt: skip
+NUMBERED = INDEX.replace("[names]", "[names]\ncounter = '~{n}'")
 BESIDE = CARDS.replace("*.card.json", "*.xmp").replace("{name}.card.json", "{stem}.xmp").partition("[sidecar]")[0]
 Y2019, Y2018, Y1956 = datetime(2019, 7, 3, 13), datetime(2018, 2, 2, 10, 30), -431352000
 EPOCH = datetime(1970, 1, 1)
@@ -146,6 +147,37 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "a sidecar in other capitals, a replaced sign, and a date corrected by hand": (
         APART.replace(" | upper", ""), [{"p/O+w.jpg": A, "m/O+W.JPG.card.json": card("O w.jpg", "owl", Y1956)}],
         {"O w.jpg": "owl"}),
+    "two of one name in a list, told as they are delivered": (
+        NUMBERED, [{"p/A.JPG": jpeg(1), "p/A~2.jpg": jpeg(2), "p/index.json": index(
+            line("first", Y2019, n="A.JPG"), line("second", Y2018, n="A~2.jpg"))}], {"A.JPG": "first", "A~2.jpg": "second"}),
+    "a numbered picture of which nothing is told": (
+        NUMBERED, [{"p/A~2.jpg": jpeg(2), "p/index.json": index(line("of the one without a number", Y2019, n="A.jpg"))}],
+        {"A~2.jpg": ""}),
+    "two of one name, known by their second": (
+        NUMBERED, [{"p/A.jpg": A, "p/A~2.jpg": B, "p/index.json": index(
+            line("second", Y2018, n="A.jpg"), line("first", Y2019, n="A.jpg"))}],
+        {"2019-07/A.jpg": "first", "2018-02/A.jpg": "second"}),
+    "an edit and a clip of a picture that is named like an edit": (
+        INDEX, [{"p/T.jpg": A, "p/T~touched.jpg": B, "p/T~touched~touched.jpg": jpeg(9, Y2018),
+                 "p/T~touched.mp4": mp4(9, Y2018), "index.json": index(
+                     line("trip", Y2019, p="p/T.jpg", k="1"), line("another", Y2018, p="p/T~touched.jpg", k="2"))}],
+        {"T.jpg": "trip", "T~touched.jpg": "another"}),
+    "an edit beside a picture of its name, which has a record": (
+        CARDS, [{"p/T.png": jpeg(1), "p/T.png.card.json": card("T.png", "trip", Y2019), "p/T~touched.png": jpeg(2),
+                 "p/T~touched.jpg": jpeg(3), "p/T~touched.jpg.card.json": card("T~touched.jpg", "another", Y2018)}],
+        {"T.png": "trip", "T~touched.jpg": "another"}),
+    "an XMP in other capitals, with a corrected date": (
+        BESIDE, [{"p/IMG_1.JPG": A, "p/img_1.xmp": XMP.replace(b"dc:title", b'xmlns:p="http://ns.adobe.com/photoshop/1.0/" '
+                  b'p:DateCreated="1956-05-01T12:00:00" dc:title')}], {"IMG_1.JPG": "XMP title"}),
+    "by size and second": (
+        APART, [{"p/a/A.jpg": A, "p/b/B.jpg": B, "m/A.JPG.card.json": card("", "another", Y2018),
+                 "m/A.JPG!.card.json": card("", "a", Y2019).replace(b"{", b'{"s": %d, ' % len(A))}], {"A.jpg": "a", "B.jpg": ""}),
+    "named exactly after one with another date, and in other capitals after one without": (
+        APART, [{"p/a/o.JPG": A, "p/b/O.jpg": jpeg(1), "m/O.JPG.card.json": card("", "whose?", Y2018)}],
+        {"o.JPG": "", "O.jpg": ""}),
+    "two compositions of one name, and sidecars that do not tell": (
+        CARDS, [{"p/\u00e9.jpg": jpeg(1), "p/e\u0301.jpg": jpeg(2), "p/e\u0301.jpg.card.json": card("\u00e9.jpg", "one", Y2019),
+                 "p/e\u0301.jpg!.card.json": card("\u00e9.jpg", "other", Y2018)}], {"\u00e9.jpg": "", "\u00e9-2.jpg": ""}),
     "a list in a folder whose picture did not come": (
         INDEX, [{"p/a/index.json": index(line("a's", Y2018, **OTHERS)), "p/a/O.JPG": A, "p/b/IMG_1.JPG": B}],
         {"O.JPG": "", "IMG_1.JPG": ""}),
@@ -341,6 +373,25 @@ def test_an_edits_own_words_are_kept_and_nothing_changes_with_the_same_export_ag
     again = unpack(shell, dialect, *parts, order="y")
     after = shell("show", "T.jpg", "--library", "library", "--json").json
     assert "updated" not in again["about"] and before == after and before["believed"]["title"] == "plain"
+
+
+def test_an_export_that_lacks_an_original_knows_no_better(shell: Shell) -> None:
+    """The edit's word stays beneath its original's, and a clip stays with the still that another export showed to be its own."""
+    lines = [line("plain", Y2019, p="p/T.jpg", k="1"), line("grey", Y2019, p="p/T~touched.jpg", k="2")]
+    whole = {
+        "p/T.jpg": A,
+        "p/T~touched.jpg": C,
+        "p/T.png": jpeg(5),
+        "p/T.mp4": mp4(5, Y2019),
+        "index.json": index(*lines),
+    }
+    less = {name: content for name, content in whole.items() if name != "p/T.jpg"}
+    for order, entries in (("x", less), ("y", whole), ("z", less)):
+        unpack(shell, INDEX, entries, order=order)
+        if order != "x":
+            assert titles(shell) == {"T.jpg": "plain", "T.png": ""}
+            files = shell("show", "T.jpg", "--json", "--library", "library").json["files"]
+            assert {file["role"] for file in files} == {"original", "rendition", "clip", "sidecar"}
 
 
 def test_parts_that_are_not_here_may_come_later(shell: Shell) -> None:

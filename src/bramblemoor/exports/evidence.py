@@ -38,6 +38,7 @@ BY_NAME = How.TOLD_STEM
 LYING = "substr(p.name, 1, length(p.name) - length(bm_base(p.name)))"
 """In SQL: the folder of an entry p."""
 _EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
+_NAMED_AFTER = (How.EXACT, How.FOLDED)
 _BARE = (How.TOLD, How.TOLD_STEM, How.AFAR)
 _NAMING = (*_BARE, How.BESIDE)
 
@@ -111,7 +112,7 @@ def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed
 
 def _score(row: sqlite3.Row) -> Score:
     name = row["how"]
-    if name in (How.EXACT, How.FOLDED) and row["told"] and not row["path"] and not row["named"]:
+    if name in _NAMED_AFTER and row["told"] and not row["path"] and not row["named"]:
         name = How.OTHERWISE
     digest, size = _compared(row["sha256_said"], row["sha256"]), _compared(row["size_said"], row["size"])
     score = Score(digest, name, row["rank"], size, moments_agree(row["taken"] or "", row["shot"] or ""), 0)
@@ -136,10 +137,19 @@ class _Export:
             if not row["fits"] and (row["how"] in _NAMING or row["how"] == How.MEASURED) and _may_be(row, score)
             and (score.size == AGREES or score.date == AGREES)
         }  # fmt: skip
-        # Records named exactly after a picture whose date contradicts, and, spelled otherwise, after another that may be theirs.
-        self._contested = {
-            row["record"] for row, score in rows if row["how"] == How.EXACT and score.date == CONTRADICTS and not score.agrees
-        } & {row["record"] for row, score in rows if row["how"] == How.FOLDED and score.date != CONTRADICTS}  # fmt: skip
+        # Records that are named after a picture whose date contradicts, and after another that nothing speaks against: perhaps
+        # the date was corrected.
+        named = [
+            (row, score)
+            for row, score in rows
+            if score.name in _NAMED_AFTER and _may_be(row, score) and not score.agrees
+        ]
+        against = {(row["record"], row["frame"]) for row, score in named if score.date == CONTRADICTS}
+        silent = {(row["record"], row["frame"]) for row, score in named if score.date == SILENT}
+        frames: dict[int, set[int]] = {}
+        for record, frame in silent:
+            frames.setdefault(record, set()).add(frame)
+        self._contested = {record for record, frame in against if frames.get(record, set()) - {frame}}
 
     def contradicted(self, row: sqlite3.Row, score: Score) -> Why | None:
         """What of a record speaks against a picture."""
@@ -165,16 +175,16 @@ class _Export:
                 or self._is_one_folder
                 or self._dialect.is_called(row["entry"], last_step(row["file_name"]))
             )
-            return named and row["picture"] not in self._proven
+            return named and row["picture"] not in self._proven and row["record"] not in self._contested
         return score.name == How.PATH or (score.name == How.BESIDE and not self._needs_proof)
 
     def is_shown(self, row: sqlite3.Row, score: Score) -> bool:
         """Whether more than a name that others may have speaks for a candidate."""
         if score.agrees:
             return True
-        if score.name in (How.EXACT, How.FOLDED) and row["picture"] in self._proven:
+        if score.name in _NAMED_AFTER and row["picture"] in self._proven:
             return False
-        if score.name == How.FOLDED and row["record"] in self._contested:
+        if score.name in _NAMED_AFTER and row["record"] in self._contested:
             return False
         if score.name not in _NAMING:
             return True
