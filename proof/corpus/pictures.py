@@ -52,7 +52,7 @@ def png(number: int, local: datetime | None = None, offset: int | None = None) -
     pixels = zlib.compress(b"\0" + bytes([number % 256]) * 8 + b"".join(b"\0" + b"\x80" * 8 for _ in range(7)))
     return (
         b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", struct.pack(">IIBBBBB", 8, 8, 8, 0, 0, 0, 0)) + exif
-        + chunk(b"tEXt", b"Comment\0" + str(number).encode()) + chunk(b"IDAT", pixels) + chunk(b"IEND", b"")
+        + chunk(b"tEXt", b"Comment\0" + str(number).encode() + b"." * (number * 37 % 1009)) + chunk(b"IDAT", pixels) + chunk(b"IEND", b"")
     )  # fmt: skip
 
 

@@ -114,6 +114,7 @@ def make_account(layout: Layout, count: int, seed: int, first: int) -> list[Fram
             other = frames[-1]
             frame.stem, frame.folder, frame.albums = other.stem, other.folder, other.albums
             frame.ending = ".png" if other.ending != ".png" else ".jpg"
+            frame.told |= other.stem.endswith(layout.rendition)
         elif layout.shared and frames and sharing.random() < 0.05:  # somebody's picture, called as an edit would be
             frame.stem, frame.folder, frame.told = frames[-1].stem + layout.rendition, frames[-1].folder, True
         if not frame.ghost:
@@ -238,17 +239,21 @@ def _documents(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes]]:
     for frame in told:
         name, clean = _sidecar_name(layout, frame, used)
         frame.sidecar, frame.wanted = name, clean
-        wanted.setdefault(clean.casefold(), []).append(frame)
+        wanted.setdefault(_plain(clean), []).append(frame)
         document = _packet(frame) if layout.documents == "xmp" else _encoded(layout, _document(layout, frame))
         entries.append((name, document))
     for group in wanted.values():
         if len(group) > 1:  # their sidecars' names were cut to one, and only numbers tell them apart
             _judge_collision(layout, group)
     for frame in frames:  # of which nothing is told, while a sidecar is there that may be meant for it
-        namesakes = [] if frame.told else wanted.get(_sidecar_name(layout, frame, {})[1].casefold(), [])
+        namesakes = [] if frame.told else wanted.get(_plain(_sidecar_name(layout, frame, {})[1]), [])
         for other in namesakes if any(one.ghost for one in namesakes) else []:
             frame.decided = other.decided = "hidden"
     return entries
+
+
+def _plain(name: str) -> str:
+    return unicodedata.normalize("NFC", name).casefold()
 
 
 def _judge_collision(layout: Layout, group: list[Frame]) -> None:
@@ -266,9 +271,9 @@ def _judge_collision(layout: Layout, group: list[Frame]) -> None:
         for frame in group:
             frame.decided = "hidden"
         return
-    names = [unicodedata.normalize("NFC", frame.name).casefold() for frame in group]
+    names = [_plain(frame.name) for frame in group]
     for frame in group:
-        alone = names.count(unicodedata.normalize("NFC", frame.name).casefold()) == 1
+        alone = names.count(_plain(frame.name)) == 1
         hints = (layout.tells_name and alone) or layout.tells_size or frame.exif != "none" or not same
         frame.decided = "may" if hints else "tie"
     if any(frame.decided != "tie" for frame in group):

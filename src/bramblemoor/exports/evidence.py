@@ -116,9 +116,9 @@ def _score(row: sqlite3.Row) -> Score:
         name = How.OTHERWISE
     digest, size = _compared(row["sha256_said"], row["sha256"]), _compared(row["size_said"], row["size"])
     score = Score(digest, name, row["rank"], size, moments_agree(row["taken"] or "", row["shot"] or ""), 0)
-    if name not in _NAMING or row["spelled"] or not _has_number(row):
+    if name not in _NAMING or row["spelled"] or not _has_number(row) or row["family"] != "index":
         return score
-    # Where one record alone tells a name, the picture of that very name comes first; where several do, the service has numbered
+    # Where one line alone tells a name, the picture of that very name comes first; where several do, the service has numbered
     # their pictures, and what else they tell comes first.
     return score._replace(rank=1) if _tellers(row) == 1 else score._replace(spelled=1)
 

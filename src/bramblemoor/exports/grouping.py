@@ -20,13 +20,14 @@ _CONTENTS = """
     SELECT u.entry, u.sha256, e.name, e.frame_key, e.suffix, e.ending, e.picture_kind, e.media, e.taken, e.content_ids
     FROM units u JOIN entries e ON e.id = u.entry ORDER BY e.name, u.sha256, u.entry
 """
+_NOT_ANOTHERS = "r.sha256_said IN ('', p.sha256) AND r.size_said IN (0, p.size)"
 # Records that name one file of a group better than any other, and none of its originals. An XMP packet is such only by what it
 # says: editors put one beside whatever they write.
 _OWN = """
     SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet FROM candidates c
     JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture WHERE c.picture = ? AND c.how <= ?
-    AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) < (c.how, c.rank))
-    AND r.sha256_said IN ('', p.sha256) AND r.size_said IN (0, p.size)
+    AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
+    AND {not_anothers}
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= c.how AND o.picture IN ({originals}))
 """
 _STILL_FIRST = ("image/heic", "image/heif", "image/x-raw", "image/dng", "image/jpeg")
@@ -204,7 +205,9 @@ def _note_own(sheet: Worksheet, entry: int, own: list[_Own]) -> None:
 def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Own]:
     """The records that are meant for a file alone, and for none of its possible originals."""
     marks = ", ".join("?" * len(originals))
-    found = sheet.db.execute(_OWN.format(originals=marks), (entry, BY_NAME, *originals)).fetchall()
+    found = sheet.db.execute(
+        _OWN.format(not_anothers=_NOT_ANOTHERS, originals=marks), (entry, BY_NAME, *originals)
+    ).fetchall()
     return [_Own(*one) for one in found]
 
 
@@ -213,7 +216,9 @@ def _moment(sheet: Worksheet, row: sqlite3.Row, own: list[_Own], original: sqlit
     if row["taken"] and original["taken"]:
         return moments_agree(row["taken"], original["taken"])
     told = next((one.taken for one in own if one.taken), "")
-    return moments_agree(told, original["taken"] or _told_of(sheet, original)) if told else SILENT
+    if not told or original["taken"]:
+        return moments_agree(told, original["taken"] or "")
+    return _by_records(sheet, told, original)
 
 
 def _told_moment(sheet: Worksheet, row: sqlite3.Row, original: sqlite3.Row) -> int:
@@ -221,19 +226,17 @@ def _told_moment(sheet: Worksheet, row: sqlite3.Row, original: sqlite3.Row) -> i
 
     Of a picture that has no date a service often tells when it was sent there.
     """
-    if not row["taken"] or original["taken"]:
-        return SILENT
-    return moments_agree(row["taken"], _told_of(sheet, original))
+    return SILENT if original["taken"] else _by_records(sheet, row["taken"] or "", original)
 
 
-def _told_of(sheet: Worksheet, original: sqlite3.Row) -> str:
-    """The date that an original's record tells, "" for none."""
+def _by_records(sheet: Worksheet, taken: str, original: sqlite3.Row) -> int:
+    """Whether a moment is that which a record tells that may be an original's."""
     found = sheet.db.execute(
-        "SELECT r.taken FROM candidates c JOIN records r ON r.id = c.record WHERE c.picture = ? AND r.taken IS NOT NULL"
-        " ORDER BY r.family = 'xmp', c.how, c.rank, r.taken LIMIT 1",
-        (original["entry"],),
-    ).fetchone()
-    return found["taken"] if found else ""
+        "SELECT r.taken FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture"
+        f" WHERE c.picture = ? AND r.taken NOT NULL AND c.how <= ? AND {_NOT_ANOTHERS}",
+        (original["entry"], BY_NAME),
+    )
+    return min((moments_agree(taken, one["taken"]) for one in found), default=SILENT)
 
 
 def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[int, bool, bool, int, str, str]:
