@@ -53,8 +53,10 @@ class Dialect:
         self.sidecar_templates = [Template(source) for source in rules.names.sidecar]
         suffixes = [*rules.names.renditions, *rules.names.clips]
         self._suffixes = set(suffixes)
-        counters = (rules.names.counter, "") if rules.names.counter else ("",)
-        self._parsers = [self.picture_template.parser(suffixes, counter) for counter in counters]
+        self._parsers = [
+            self.picture_template.parser(found, counter)
+            for found, counter in ((suffixes, rules.names.counter), (suffixes, ""), ((), rules.names.counter))
+        ]
 
     @cached_property
     def _kinds(self) -> list[tuple[EntryKind, re.Pattern[str]]]:
@@ -104,7 +106,7 @@ class Dialect:
         return None
 
     def readings(self, entry: str) -> Iterator[ParsedName]:
-        """The ways to take a picture's name apart: with counter and suffix where it has them, then as it stands."""
+        """The ways to take a picture's name apart: with suffix and counter where it has them, with one of them, as it stands."""
         folder, slash, name = entry.rpartition("/")
         found: list[ParsedName] = []
         for parser in self._parsers:
@@ -127,39 +129,34 @@ class Dialect:
         return any(template.has_word("position") for template in self.sidecar_templates)
 
     def sidecar_names(self, entry: str, position: int = 0) -> list[str]:
-        """The names that the sidecar of a picture may have, the likeliest first.
+        """The names that the sidecar of a picture may have, the likeliest first: its own before that of what it is an edit of.
 
         `position` is the picture's place among those of its folder, from 1; without it names that need it are left out.
         """
         found: dict[str, None] = {}
-        for parsed in self.readings(entry):
+        for parsed in sorted(self.readings(entry), key=lambda parsed: bool(parsed.suffix)):
             found |= dict.fromkeys(self._sidecar_names(parsed, position))
         return list(found)
 
-    def is_sidecar_of_namesake(self, sidecar: str, entry: str, is_one_folder: bool) -> bool:
-        """Whether a sidecar is named as that of a picture that differs from `entry` in nothing but its number or folder.
+    def may_be_sidecar_of(self, entry: str, sidecar: str, is_one_folder: bool) -> bool:
+        """Whether a sidecar whose name fits nothing may be that of a picture: not where it lies elsewhere than that would, nor
+        where it is named as that of a picture which differs from `entry` in nothing but its number.
 
         Where pictures of one name lie in several folders they have no numbers, and those of sidecars tell nothing, unless
         sidecars are named after the folders, too.
         """
-        by_folder = all(template.has_word("folder") for template in self.sidecar_templates)
-        if not by_folder and not is_one_folder:
+        place = sidecar.rpartition("/")[0]
+        if all(name.rpartition("/")[0] != place for name in self.sidecar_names(entry)):
             return False
-        plain, place = folded(sidecar), sidecar.rpartition("/")
-        numbers = {"", *re.findall(r"[0-9]+", sidecar)} if self.names.counter else {""}
+        by_folder = all(template.has_word("folder") for template in self.sidecar_templates)
+        if not self.names.counter or not (by_folder or is_one_folder):
+            return True
         others = [
-            replace(
-                parsed,
-                folder=folder,
-                number=number,
-                counter=self.names.counter.replace("{n}", number) if number else "",
-            )
+            replace(parsed, number=number, counter=self.names.counter.replace("{n}", number) if number else "")
             for parsed in self.readings(entry)
-            for number in numbers
-            for folder in {parsed.folder, place[0] + place[1]}
-            if (number, folder) != (parsed.number, parsed.folder)
+            for number in {"", *re.findall(r"[0-9]+", sidecar)} - {parsed.number}
         ]
-        return any(plain == folded(name) for other in others for name in self._sidecar_names(other, 0))
+        return all(folded(sidecar) != folded(name) for other in others for name in self._sidecar_names(other, 0))
 
     def _sidecar_names(self, parsed: ParsedName, position: int) -> Iterator[str]:
         words = self._words(parsed, str(position))

@@ -77,7 +77,7 @@ _COMPETING = f"""
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
     EXISTS (SELECT 1 FROM called WHERE picture = p.id
         AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
-    p.frame_key, instr(s.base, p.base) AS whole, p.base = r.told AS spelled,
+    p.frame_key, instr(s.base, p.base) AS whole, p.base IN (r.told, r.as_told) AS spelled,
     {LYING} = {LYING.replace("p.name", "s.name")} AS beside,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {tuple(map(int, _BARE))}) AS pictures_called,
     (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,
@@ -194,13 +194,10 @@ class _Export:
         return not (score.name == How.AFAR or (several and score.name != How.BESIDE) or self._needs_proof)
 
     def is_doubt(self, row: sqlite3.Row, score: Score) -> bool:
-        """Whether a record that names a picture, while its own name fits nothing, may be the picture's all the same.
-
-        Not where it is named after a namesake that did not come.
-        """
+        """Whether a record that names a picture, while its own name fits nothing, may be the picture's all the same."""
         if not self._needs_proof or score.name not in (How.TOLD, How.BESIDE) or row["fits"]:
             return False
-        return not self._dialect.is_sidecar_of_namesake(row["sidecar"], row["entry"], self._is_one_folder)
+        return self._dialect.may_be_sidecar_of(row["entry"], row["sidecar"], self._is_one_folder)
 
 
 def _may_be(row: sqlite3.Row, score: Score) -> bool:

@@ -361,14 +361,15 @@ def _note_document(sheet: Worksheet, row: Row, content: bytes, dialect: Dialect)
 def _note_record(
     sheet: Worksheet, entry: int, number: int, record: Record, family: str, dialect: Dialect, packet: bytes | None
 ) -> None:
-    told = folded(dialect.picture_name(last_step(record.file_name))) if record.file_name else ""
+    name = last_step(record.file_name)
+    told, as_told = folded(dialect.picture_name(name)) if name else "", folded(name)
     sheet.db.execute(
-        "INSERT INTO records (entry, number, family, path, file_name, told, reference, sha256_said, size_said, taken, claims,"
-        " albums, troubles, edits, content, refers) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO records (entry, number, family, path, file_name, told, as_told, reference, sha256_said, size_said, taken,"
+        " claims, albums, troubles, edits, content, refers) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
-            entry, number, family, record.path, record.file_name, told, record.reference, record.sha256, record.size,
-            _taken(record.claims), encode_claims(record.claims), json.dumps(record.albums), json.dumps(record.troubles),
-            record.edits, packet, json.dumps(record.refers),
+            entry, number, family, record.path, record.file_name, told, as_told if as_told != told else "", record.reference,
+            record.sha256, record.size, _taken(record.claims), encode_claims(record.claims), json.dumps(record.albums),
+            json.dumps(record.troubles), record.edits, packet, json.dumps(record.refers),
         ),
     )  # fmt: skip
 

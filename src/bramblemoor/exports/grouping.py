@@ -159,9 +159,10 @@ def _group(sheet: Worksheet, group: list[_File]) -> list[_File]:
     """
     stills = [file for file in group if not file.is_film and not file.suffix]
     films = [file for file in group if file.is_film and not file.suffix]
+    if not stills and not films:  # only edits came: the first by name stands for the others
+        first = min(group, key=lambda file: (file.is_film, len(file.suffix), file.row["name"]))
+        stills = [one for one in group if (one.is_film, one.suffix) == (first.is_film, first.suffix)]
     originals = [file.row for file in stills or films]
-    if not originals:  # only edits came: the first by name stands for the others
-        originals = [min(group, key=lambda file: (file.is_film, len(file.suffix), file.row["name"])).row]
     found: dict[int, list[tuple[sqlite3.Row, str]]] = {row["entry"]: [] for row in originals}
     alone: list[_File] = []
     for file in sorted(group, key=lambda file: file.is_film):
@@ -192,7 +193,11 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
     moments = {one["entry"]: _moment(sheet, row, own, one) for one in originals}
     best = min(originals, key=lambda one: (moments[one["entry"]], _told_moment(sheet, row, one), *_likeness(row, one)))
     moment = moments[best["entry"]]
-    if moment == CONTRADICTS or (moment != AGREES and any(not one.is_packet for one in own)):
+    if moment == CONTRADICTS:
+        return None
+    # An editor may have written a packet; but no edit has a date that its original lacks.
+    dated_alone = row["picture_kind"] != "video" and bool(row["taken"]) and not best["taken"]
+    if moment != AGREES and own and (dated_alone or any(not one.is_packet for one in own)):
         return None
     _note_own(sheet, row["entry"], own)
     return best

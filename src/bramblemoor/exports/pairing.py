@@ -24,9 +24,12 @@ _CANDIDATES = (
     f"""SELECT p.id, r.id, {How.FOLDED}, p.folded != r.path
         FROM (SELECT id, bm_folded(path) AS path FROM records WHERE path != '') r JOIN entries p ON p.base = bm_base(r.path)
         WHERE p.kind = 'picture' AND substr('/' || p.folded, -length(r.path) - 1) = '/' || r.path""",
-    f"""SELECT p.id, r.id, iif({_INSIDE}, iif(r.scope != '' AND r.scope = {LYING}, {How.BESIDE}, {How.TOLD}), {How.AFAR}), 0
-        FROM records r JOIN called c ON c.key = r.told JOIN entries p ON p.id = c.picture
-        WHERE r.told != '' AND r.path = '' AND NOT p.is_copy""",
+    *(
+        f"""SELECT p.id, r.id, iif({_INSIDE}, iif(r.scope != '' AND r.scope = {LYING}, {How.BESIDE}, {How.TOLD}), {How.AFAR}), 0
+        FROM records r JOIN called c ON c.key = r.{told} JOIN entries p ON p.id = c.picture
+        WHERE r.{told} != '' AND r.path = '' AND NOT p.is_copy"""
+        for told in ("told", "as_told")
+    ),
     f"""SELECT p.id, r.id, iif({_INSIDE}, {How.TOLD_STEM}, {How.AFAR}), 0
         FROM (SELECT id, scope, bm_stem(told) AS stem FROM records WHERE told != '' AND path = '') r
         JOIN called c ON c.key = r.stem JOIN entries p ON p.id = c.picture WHERE NOT p.is_copy""",

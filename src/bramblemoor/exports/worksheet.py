@@ -48,7 +48,8 @@ CREATE INDEX called_key ON called (key);
 CREATE TABLE records (
     id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, number INTEGER NOT NULL,
     family TEXT NOT NULL,                               -- a picture may have one record of each: sidecar, index, xmp
-    path TEXT NOT NULL, file_name TEXT NOT NULL, told TEXT NOT NULL, reference TEXT NOT NULL, sha256_said TEXT NOT NULL,
+    path TEXT NOT NULL, file_name TEXT NOT NULL, reference TEXT NOT NULL, sha256_said TEXT NOT NULL,
+    told TEXT NOT NULL, as_told TEXT NOT NULL,          -- the name as the service writes it, and as it stands
     size_said INTEGER NOT NULL, taken TEXT,
     scope TEXT NOT NULL DEFAULT '',                     -- the folder that a bare name speaks of; '' for all of them
     claims TEXT NOT NULL, albums TEXT NOT NULL, troubles TEXT NOT NULL,
@@ -58,6 +59,7 @@ CREATE TABLE records (
 );
 CREATE INDEX records_entry ON records (entry);
 CREATE INDEX records_told ON records (told);
+CREATE INDEX records_as_told ON records (as_told);
 CREATE INDEX records_path ON records (path);
 CREATE INDEX records_sha256 ON records (sha256_said);
 CREATE INDEX records_reference ON records (reference);
