@@ -150,6 +150,10 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "two of one name in a list, told as they are delivered": (
         NUMBERED, [{"p/A.JPG": jpeg(1), "p/A~2.jpg": jpeg(2), "p/index.json": index(
             line("first", Y2019, n="A.JPG"), line("second", Y2018, n="A~2.jpg"))}], {"A.JPG": "first", "A~2.jpg": "second"}),
+    "a list that is an object, by names": (
+        INDEX.replace('"/n"', '"#"'), [{"p/A.JPG": A, "p/B.JPG": B, "p/index.json": json.dumps(
+            {"i": {"A.JPG": line("first", Y2019), "B.JPG": line("second", Y2018)}}).encode()}],
+        {"A.JPG": "first", "B.JPG": "second"}),
     "a numbered picture of which nothing is told": (
         NUMBERED, [{"p/A~2.jpg": jpeg(2), "p/index.json": index(line("of the one without a number", Y2019, n="A.jpg"))}],
         {"A~2.jpg": ""}),

@@ -64,6 +64,8 @@ LAYOUTS = [
         clip="_motion",
         shared=True,
     ),
+    _hand("lists-by-key", documents="lists", keyed=True, folders="tree", corrects=True, depth=3, own_edits=True),
+    _hand("index-by-key", documents="index", keyed=True, folders="labels", absent=True, tells_size=True, depth=1),
     _hand("lists-albums", documents="lists", format="xml", folders="albums", corrects=True, date=DATES[9]),
     # XMP beside the pictures, under their whole names or their stems, in other capitals.
     as_packets(_hand("packets", folders="tree", shared=True, absent=True, corrects=True, parts=2, fold="upper")),

@@ -49,6 +49,7 @@ class Layout:
     fold: str = ""  # sidecars' names are not written as the pictures' are: upper, nfd
     absent: bool = False  # many records are of pictures that were not sent
     shared: bool = False  # pictures of other endings may have one stem and number, with an edit or clip of either
+    keyed: bool = False  # a JSON list is an object, whose keys are paths or names
     own_edits: bool = False  # an edit has a line of its own in the list
     keys: dict[str, str] = field(default_factory=dict)
 
@@ -131,7 +132,7 @@ def random_layout(seed: int) -> Layout:
     layout = replace(
         layout, sidecar_suffix=suffix.get(style, ".facts"), corrects=later.random() < 0.4, repeats=later.random() < 0.4,
         fold=later.choice(("", "", "upper", "nfd")), absent=later.random() < 0.3, shared=later.random() < 0.4,
-        own_edits=later.random() < 0.5,
+        own_edits=later.random() < 0.5, keyed=later.random() < 0.4,
     )  # fmt: skip
     if layout.documents == "index" and later.random() < 0.5:
         return replace(layout, documents="lists")
@@ -162,6 +163,10 @@ def place_of(layout: Layout, what: str) -> str:
 def path_of(layout: Layout, what: str) -> list[str]:
     group = "about" if what in ("name", "ref", "digest", "size") else "facts"
     return [*(["photo", group][: layout.depth - 1] if layout.depth > 1 else []), layout.key(what)]
+
+
+def _named_by_key(layout: Layout) -> bool:
+    return layout.keyed and layout.documents == "lists" and layout.format == "json"
 
 
 def _quoted(text: str) -> str:
@@ -219,9 +224,12 @@ def dialect(layout: Layout) -> str:
             else []
         )
     if layout.documents == "index":
-        lines.append(f"path = {_quoted(place_of(layout, 'path') if layout.format != 'json' else '/path')}")
+        path = "#" if layout.keyed else "/path"
+        lines.append(f"path = {_quoted(place_of(layout, 'path') if layout.format != 'json' else path)}")
+    elif _named_by_key(layout):
+        lines.append('file_name = "#"')
     for told, key, what in (
-        (layout.tells_name, "file_name", "name"), (layout.tells_reference, "reference", "ref"),
+        (layout.tells_name and not _named_by_key(layout), "file_name", "name"), (layout.tells_reference, "reference", "ref"),
         (layout.tells_digest, "sha256", "digest"), (layout.tells_size, "size", "size"),
     ):  # fmt: skip
         lines += [f"{key} = {_quoted(place_of(layout, what))}"] if told else []

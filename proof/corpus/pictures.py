@@ -49,10 +49,11 @@ def png(number: int, local: datetime | None = None, offset: int | None = None) -
         return struct.pack(">I", len(content)) + kind + content + struct.pack(">I", zlib.crc32(kind + content))
 
     exif = chunk(b"eXIf", exif_block(local, offset, ">")) if local is not None else b""
+    note = b"Comment\0" + str(number).encode() + b"." * (number * 37 % 1009)
     pixels = zlib.compress(b"\0" + bytes([number % 256]) * 8 + b"".join(b"\0" + b"\x80" * 8 for _ in range(7)))
     return (
         b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", struct.pack(">IIBBBBB", 8, 8, 8, 0, 0, 0, 0)) + exif
-        + chunk(b"tEXt", b"Comment\0" + str(number).encode() + b"." * (number * 37 % 1009)) + chunk(b"IDAT", pixels) + chunk(b"IEND", b"")
+        + chunk(b"tEXt", note) + chunk(b"IDAT", pixels) + chunk(b"IEND", b"")
     )  # fmt: skip
 
 

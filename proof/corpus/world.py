@@ -414,7 +414,10 @@ def _index(layout: Layout, frames: list[Frame], folder: str = "") -> tuple[str, 
         ]
     where = {frame.entry: {} if folder else {"path": frame.entry} for frame in frames}
     if layout.format == "json":
-        listed = [where[frame.entry] | _nested(layout, _values(layout, frame)) for frame in frames]
+        listed: Any = [where[frame.entry] | _nested(layout, _values(layout, frame)) for frame in frames]
+        if layout.keyed:
+            keys = [frame.entry.rpartition("/")[2] if folder else frame.entry for frame in frames]
+            listed = {key: _nested(layout, _values(layout, frame)) for key, frame in zip(keys, frames, strict=True)}
         return folder + "index.json", _encoded(layout, json.dumps({"made": "up", "all": listed}, ensure_ascii=False))
     if layout.format == "xml":
         items = "".join(f"<item>{_xml(layout, where[frame.entry] | _values(layout, frame))}</item>" for frame in frames)

@@ -15,6 +15,7 @@ import msgspec
 
 from bramblemoor.errors import WrongUse
 from bramblemoor.exports.dialect_rules import REFERENCES, EntryKind, FieldName, FieldRule, RecordRules, Rules
+from bramblemoor.exports.documents import KEY
 from bramblemoor.exports.templates import BadTemplate, Template, folded, last_step
 
 
@@ -357,8 +358,8 @@ def _record_problems(table: str, record: RecordRules) -> Iterator[tuple[list[str
         if not found.pair and not (found.latitude and found.longitude):
             yield [table, "position"], "latitude and longitude, or pair, were expected"
     for keys, place in places:
-        if record.format == "json" and place and not place.startswith("/"):
-            yield keys, f"a JSON pointer was expected, which begins with /, not {place!r}"
+        if record.format == "json" and place and not place.startswith("/") and place != KEY:
+            yield keys, f"a JSON pointer was expected, which begins with /, or {KEY}, not {place!r}"
         if record.format == "xml" and place:
             from lxml import etree
 

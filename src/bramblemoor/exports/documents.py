@@ -14,6 +14,7 @@ from bramblemoor.frames.xmp_names import parser
 
 MOST_BYTES = 256 << 20
 ABSENT = object()
+KEY = "#"
 
 
 class BrokenDocument(Exception):
@@ -40,12 +41,17 @@ class Tree(ABC):
 
 
 class JsonTree(Tree):
-    """Places are JSON pointers (RFC 6901); in that of a list, a step `*` stands for every member of an outer one."""
+    """Places are JSON pointers (RFC 6901); in that of a list, a step `*` stands for every member of an outer one.
 
-    def __init__(self, value: Any) -> None:
-        self.value = value
+    `#` is the key under which a member itself stands in an object.
+    """
+
+    def __init__(self, value: Any, key: str | None = None) -> None:
+        self.value, self._key = value, key
 
     def find(self, place: str) -> Any:
+        if place == KEY:
+            return ABSENT if self._key is None else self._key
         value = self.value
         for token in place.split("/")[1:]:
             token = token.replace("~1", "/").replace("~0", "~")
@@ -63,7 +69,7 @@ class JsonTree(Tree):
             return (inner for one in self.each(before) for inner in (one.each(behind) if behind else (one,)))
         found = self.find(place)
         if isinstance(found, dict):
-            found = list(found.values())
+            return (JsonTree(value, key) for key, value in found.items())
         if not isinstance(found, list):
             raise BrokenDocument(f"it has no list at {place or 'its root'}")
         return map(JsonTree, found)

@@ -4,7 +4,7 @@ import hashlib
 import json
 import re
 from collections import Counter
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -15,13 +15,14 @@ from lxml import etree
 from bramblemoor.errors import WrongUse
 from bramblemoor.exports.containers import open_part
 from bramblemoor.exports.containers.interface import Entry
-from bramblemoor.exports.documents import BrokenDocument, csv_rows, decoded, json_tree, xml_tree
+from bramblemoor.exports.documents import KEY, BrokenDocument, csv_rows, decoded, json_tree, xml_tree
 from bramblemoor.frames.reading import PictureReading, read_picture
 from bramblemoor.frames.sniff import kind_of, media_type
 from bramblemoor.frames.source import MemorySource
 
 _PICTURES, _DOCUMENTS = 400, 120  # looked into
 _MOST_READ = 256 << 20  # bytes of pictures, all together
+_KEYED = 3  # members that an object must have to be taken for a list
 _MOST_PICTURE, _MOST_DOCUMENT, _MOST_INDEX = 8 << 20, 1 << 20, 64 << 20
 
 
@@ -137,7 +138,10 @@ def _document(name: str, content: bytes) -> Iterator[Document]:
         if start[:1] in ("{", "["):
             tree = json_tree(content).value
             document = Document(name, "json", _flat(tree))
-            document.lists = [(items, [_flat(one) for one in listed]) for items, listed in _lists(tree, "").items()]
+            document.lists = [
+                (items, [_flat(one) | ({} if key is None else {KEY: [key]}) for key, one in listed])
+                for items, listed in _lists(tree, "").items()
+            ]
             yield document
         elif start[:1] == "<" and not name.lower().endswith((".xmp", ".html")):
             yield from _xml_document(name, content)
@@ -166,14 +170,20 @@ def _flat(tree: Any, place: str = "") -> dict[str, list[Any]]:
     return found
 
 
-def _lists(tree: Any, place: str) -> dict[str, list[Any]]:
-    """Lists of objects, by pointer; `*` stands for every member of an outer list."""
-    found: dict[str, list[Any]] = {}
-    if isinstance(tree, list):
-        objects = [one for one in tree if isinstance(one, dict)]
-        if objects:
-            found[place] = objects
-        for one in objects[:2000]:
+def _lists(tree: Any, place: str) -> dict[str, list[tuple[str | None, Any]]]:
+    """Lists of objects, and objects that are lists by their keys, by pointer; `*` stands for every member of an outer list.
+
+    Each member comes with its key, None in a list.
+    """
+    found: dict[str, list[tuple[str | None, Any]]] = {}
+    if isinstance(tree, list) or _is_keyed(tree):
+        named: Iterable[tuple[str | None, Any]] = (
+            tree.items() if isinstance(tree, dict) else ((None, one) for one in tree)
+        )
+        members = [(key, one) for key, one in named if isinstance(one, dict)]
+        if members:
+            found[place] = members
+        for _, one in members[:2000]:
             for inner, listed in _lists(one, f"{place}/*").items():
                 found.setdefault(inner, []).extend(listed)
     elif isinstance(tree, dict):
@@ -181,6 +191,14 @@ def _lists(tree: Any, place: str) -> dict[str, list[Any]]:
             for inner, listed in _lists(value, f"{place}/{str(key).replace('~', '~0').replace('/', '~1')}").items():
                 found.setdefault(inner, []).extend(listed)
     return found
+
+
+def _is_keyed(tree: Any) -> bool:
+    """Whether the keys of an object are values, and not names of fields: its members are objects that have keys in common."""
+    if not isinstance(tree, dict) or len(tree) < _KEYED or not all(isinstance(one, dict) for one in tree.values()):
+        return False
+    keys = Counter(key for one in tree.values() for key in one)
+    return bool(keys) and keys.most_common(1)[0][1] > len(tree) / 2
 
 
 def _xml_document(name: str, content: bytes) -> Iterator[Document]:
