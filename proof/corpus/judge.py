@@ -136,7 +136,7 @@ def judge(layout: Layout, frames: list[Frame], library: Path, open_records: set[
         score.note("pictures right")
         for role, other in frame.files.items():
             together = frame_of.get(hashlib.sha256(other).hexdigest()) == frame_of.get(digest)
-            if role != "original":
+            if role != "original" and (frame.told or not layout.refers):
                 score.note("groups right" if together else "groups wrong", f"{role} of {frame.entry}")
         if content == b"" and (empties > 1 or layout.folders == "labels"):
             continue  # several empty files are one content: nobody can tell them apart
@@ -170,7 +170,9 @@ def _judge_frame(layout: Layout, frame: Frame, found: dict[str, list[str]], scor
     score.note("pairs right")
     # What is told of an edit counts where nothing is told of its original.
     title = frame.title or (
-        "An edit" if layout.own_edits and layout.documents in ("index", "lists") and "rendition" in frame.files else ""
+        "An edit"
+        if (layout.own_edits or layout.refers) and layout.documents in ("index", "lists") and "rendition" in frame.files
+        else ""
     )
     # Composition is no difference: XML and databases keep it, some services do not.
     wanted = {

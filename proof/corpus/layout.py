@@ -50,6 +50,7 @@ class Layout:
     absent: bool = False  # many records are of pictures that were not sent
     shared: bool = False  # pictures of other endings may have one stem and number, with an edit or clip of either
     keyed: bool = False  # a JSON list is an object, whose keys are paths or names
+    refers: bool = False  # edits and clips have names of their own, and the list tells whose they are
     own_edits: bool = False  # an edit has a line of its own in the list
     keys: dict[str, str] = field(default_factory=dict)
 
@@ -133,6 +134,7 @@ def random_layout(seed: int) -> Layout:
         layout, sidecar_suffix=suffix.get(style, ".facts"), corrects=later.random() < 0.4, repeats=later.random() < 0.4,
         fold=later.choice(("", "", "upper", "nfd")), absent=later.random() < 0.3, shared=later.random() < 0.4,
         own_edits=later.random() < 0.5, keyed=later.random() < 0.4,
+        refers=later.random() < 0.4,
     )  # fmt: skip
     if layout.documents == "index" and later.random() < 0.5:
         return replace(layout, documents="lists")
@@ -233,6 +235,9 @@ def dialect(layout: Layout) -> str:
         (layout.tells_digest, "sha256", "digest"), (layout.tells_size, "size", "size"),
     ):  # fmt: skip
         lines += [f"{key} = {_quoted(place_of(layout, what))}"] if told else []
+    if layout.refers and table == "index":
+        lines += [f"edit_of = {_quoted(place_of(layout, 'of'))}"]
+        lines += [f"clips = {_quoted(place_of(layout, 'films') + ('/p:li' if layout.format == 'xml' else ''))}"]
     lines += ["", f"[{table}.fields]"]
     unknown = f", unknown = [{_quoted(layout.unknown)}]" if layout.unknown else ""
     lines.append(f"title = {{ at = {_quoted(place_of(layout, 'title'))}, {layout.text.words}{unknown} }}")

@@ -45,6 +45,7 @@ class Frame:
     entry: str = ""
     sidecar: str = ""
     wanted: str = ""
+    of: str = ""  # the entry of what it is an edit of
     # "sure": the export tells which picture its record belongs to; "may": hints do; "tie": nothing can; "hidden": nothing can,
     # and it does not show.
     decided: str = "sure"
@@ -215,6 +216,9 @@ def _name_pictures(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes
         frame.__dict__["parts_of_name"] = (folder, stem, number)
         for role, content in frame.files.items():
             named = make(number, *roles[("original", "rendition", "clip").index(role)])
+            if layout.refers and layout.documents in ("index", "lists") and role != "original":
+                name, ending = ("made", frame.ending) if role == "rendition" else ("film", ".mp4")
+                named = f"{folder}{name} {frame.number}{ending}"
             frame.__dict__.setdefault("names", {})[role] = named
             entries.append((named, content))
         if layout.folders == "labels" and "original" in frame.files:
@@ -308,11 +312,20 @@ def _values(layout: Layout, frame: Frame) -> dict[str, Any]:
     if layout.tells_name:
         values["name"] = frame.entry.rpartition("/")[2] if layout.documents == "lists" else frame.name
     if layout.tells_reference:
-        values["ref"] = f"R-{frame.number}"
+        values["ref"] = f"R-{frame.number}{'-edit' if frame.of else ''}"
     if layout.tells_digest and frame.files.get("original"):
         values["digest"] = hashlib.sha256(frame.files["original"]).hexdigest()
     if layout.tells_size and frame.files.get("original"):
         values["size"] = len(frame.files["original"])
+    if layout.refers and layout.documents in ("index", "lists"):
+        original = (
+            f"R-{frame.number}"
+            if layout.tells_reference
+            else (frame.of.rpartition("/")[2] if layout.documents == "lists" else frame.of)
+        )
+        values["of"] = original if frame.of else None
+        films = [frame.__dict__["names"]["clip"].rpartition("/")[2]] if "clip" in frame.files else []
+        values["films"] = films if layout.format != "csv" else "".join(films)
     values["title"] = layout.text.write(frame.title) if frame.title else layout.unknown
     values["caption"] = layout.text.write(frame.caption) if frame.caption else None
     values["date"] = layout.date.write(
@@ -399,15 +412,16 @@ def _packet(frame: Frame) -> bytes:
 
 def _edit_of(layout: Layout, frame: Frame) -> Frame:
     """What the list tells of an edit: the words are its own, and not those of its frame."""
+    entry = frame.__dict__["names"]["rendition"]
     return replace(
-        frame, stem=frame.stem + layout.rendition, entry=frame.__dict__["names"]["rendition"], title="An edit", caption="",
+        frame, stem=frame.stem + layout.rendition, entry=entry, of=frame.entry, title="An edit", caption="",
         tags=[], people=[], spot="", position=None, favourite=False, files={"original": frame.files["rendition"]},
     )  # fmt: skip
 
 
 def _index(layout: Layout, frames: list[Frame], folder: str = "") -> tuple[str, bytes]:
     """One list of all frames, by their paths; or that of a `folder`, by their bare names."""
-    if layout.own_edits:
+    if layout.own_edits or layout.refers:
         frames = [
             *frames,
             *(_edit_of(layout, frame) for frame in frames if "rendition" in frame.files and not frame.ghost),

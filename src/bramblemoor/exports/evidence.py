@@ -44,7 +44,7 @@ _NAMING = (*_BARE, How.BESIDE)
 
 
 class Score(NamedTuple):
-    """Compared in this order; less is better. `spelled` is 1 where a told name is a picture's own but for its number."""
+    """Compared in this order; less is better. `spelled` is 1 where a told name is the picture's own only but for a number."""
 
     digest: int
     name: int
@@ -77,7 +77,7 @@ _COMPETING = f"""
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
     EXISTS (SELECT 1 FROM called WHERE picture = p.id
         AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
-    p.frame_key, instr(s.base, p.base) AS whole, p.base IN (r.told, r.as_told) AS spelled,
+    p.frame_key,
     {LYING} = {LYING.replace("p.name", "s.name")} AS beside,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {tuple(map(int, _BARE))}) AS pictures_called,
     (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,
@@ -91,6 +91,32 @@ _COMPETING = f"""
 _FOLDERS = f"SELECT count(DISTINCT {LYING}) FROM entries p WHERE kind = 'picture' AND NOT is_copy"
 
 
+# What of a record speaks against a picture for certain. A digest that agrees outweighs all else; by its path, or the whole name
+# of its sidecar, a picture may be meant although it is called otherwise.
+_CONTRADICTIONS: dict[Why, str] = {
+    "digest": "r.sha256_said NOT IN ('', p.sha256)",
+    "size": "r.sha256_said = '' AND r.size_said NOT IN (0, p.size)",
+    "ending": f"r.sha256_said = '' AND r.told != '' AND c.how != {How.PATH}"
+    f" AND NOT (c.how = {How.EXACT} AND instr(s.base, p.base)) AND bm_of_another_kind(r.told, p.name)",
+}
+
+
+def refuse_contradicted(sheet: Worksheet) -> None:
+    """Take away the candidates that a digest, a size or an ending contradicts, and note why."""
+    db = sheet.db
+    db.create_function("bm_of_another_kind", 2, _is_of_another_kind, deterministic=True)
+    for why, condition in _CONTRADICTIONS.items():
+        db.execute(
+            "INSERT OR IGNORE INTO rejected SELECT c.picture, c.record, ? FROM candidates c JOIN records r ON r.id = c.record"
+            f" JOIN entries p ON p.id = c.picture JOIN entries s ON s.id = r.entry WHERE {condition}",
+            (why,),
+        )
+    db.execute(
+        "DELETE FROM candidates WHERE EXISTS (SELECT 1 FROM rejected x WHERE x.record = candidates.record"
+        " AND x.picture = candidates.picture)"
+    )
+
+
 def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed]:
     """The candidates of one family that still compete; `candidates` must be filled, and what is certain paired."""
     rows = [(row, _score(row)) for row in sheet.db.execute(_COMPETING, (family,)).fetchall()]
@@ -99,9 +125,8 @@ def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed
         key = (row["picture"], row["record"], row["frame"])
         if row["how"] == How.MEASURED and score.date != AGREES:
             continue  # a size alone is no reason to name it
-        why = export.contradicted(row, score)
-        if why is not None:
-            yield Weighed(*key, why)
+        if score.date == CONTRADICTS and score.digest != AGREES and not export.outweighs_date(row, score):
+            yield Weighed(*key, "date")
         elif export.is_shown(row, score):
             yield Weighed(*key, score)
         else:
@@ -116,11 +141,12 @@ def _score(row: sqlite3.Row) -> Score:
         name = How.OTHERWISE
     digest, size = _compared(row["sha256_said"], row["sha256"]), _compared(row["size_said"], row["size"])
     score = Score(digest, name, row["rank"], size, moments_agree(row["taken"] or "", row["shot"] or ""), 0)
-    if name not in _NAMING or row["spelled"] or not _has_number(row) or row["family"] != "index":
+    if name not in _NAMING:
         return score
-    # Where one line alone tells a name, the picture of that very name comes first; where several do, the service has numbered
-    # their pictures, and what else they tell comes first.
-    return score._replace(rank=1) if _tellers(row) == 1 else score._replace(spelled=1)
+    # Where one line of a list alone tells a name, the picture of that very name comes first; where several do, the service has
+    # numbered their pictures, and what else they tell comes first.
+    spelled = row["rank"] if row["family"] == "index" else 0
+    return score if spelled and _tellers(row) == 1 else score._replace(rank=0, spelled=spelled)
 
 
 class _Export:
@@ -134,16 +160,12 @@ class _Export:
         # Pictures that a record speaks of although its own name fits nothing: it names them, and tells their size or second.
         self._proven = {
             row["picture"] for row, score in rows
-            if not row["fits"] and (row["how"] in _NAMING or row["how"] == How.MEASURED) and _may_be(row, score)
+            if not row["fits"] and (row["how"] in _NAMING or row["how"] == How.MEASURED)
             and (score.size == AGREES or score.date == AGREES)
         }  # fmt: skip
         # Records that are named after a picture whose date contradicts, and after another that nothing speaks against: perhaps
         # the date was corrected.
-        named = [
-            (row, score)
-            for row, score in rows
-            if score.name in _NAMED_AFTER and _may_be(row, score) and not score.agrees
-        ]
+        named = [(row, score) for row, score in rows if score.name in _NAMED_AFTER and not score.agrees]
         against = {(row["record"], row["frame"]) for row, score in named if score.date == CONTRADICTS}
         silent = {(row["record"], row["frame"]) for row, score in named if score.date == SILENT}
         frames: dict[int, set[int]] = {}
@@ -151,19 +173,7 @@ class _Export:
             frames.setdefault(record, set()).add(frame)
         self._contested = {record for record, frame in against if frames.get(record, set()) - {frame}}
 
-    def contradicted(self, row: sqlite3.Row, score: Score) -> Why | None:
-        """What of a record speaks against a picture."""
-        if score.digest == AGREES:
-            return None
-        if score.digest == CONTRADICTS:
-            return "digest"
-        if score.size == CONTRADICTS:
-            return "size"
-        if _is_of_another_kind(row):
-            return "ending"
-        return "date" if score.date == CONTRADICTS and not self._outweighs_date(row, score) else None
-
-    def _outweighs_date(self, row: sqlite3.Row, score: Score) -> bool:
+    def outweighs_date(self, row: sqlite3.Row, score: Score) -> bool:
         """Whether a name, or a size beside it, tells more than a date that contradicts, which somebody may have corrected."""
         if score.size == AGREES and (score.name <= How.FOLDED or (score.name == How.TOLD and not self._needs_proof)):
             return True
@@ -188,7 +198,7 @@ class _Export:
             return False
         if score.name not in _NAMING:
             return True
-        if _has_number(row) and not row["spelled"] and _tellers(row) == 1:
+        if _has_number(row) and row["rank"] and _tellers(row) == 1:
             return False  # the number says that two have the name, and only one is told of: perhaps the other
         several = row["pictures_called"] > 1 or row["records_telling"] > 1
         return not (score.name == How.AFAR or (several and score.name != How.BESIDE) or self._needs_proof)
@@ -200,10 +210,6 @@ class _Export:
         return self._dialect.may_be_sidecar_of(row["entry"], row["sidecar"], self._is_one_folder)
 
 
-def _may_be(row: sqlite3.Row, score: Score) -> bool:
-    return CONTRADICTS not in (score.digest, score.size) and not _is_of_another_kind(row)
-
-
 def _has_number(row: sqlite3.Row) -> bool:
     return not str(row["frame_key"]).endswith("\0")
 
@@ -213,18 +219,10 @@ def _tellers(row: sqlite3.Row) -> int:
     return int(row["telling_beside"] if row["how"] == How.BESIDE else row["records_telling"])
 
 
-def _is_of_another_kind(row: sqlite3.Row) -> bool:
-    """Whether a record names a picture of another ending; by its path or its whole own name it may be meant all the same."""
-    told = "." + row["told"].rpartition(".")[2] if "." in row["told"] else ""
-    ending = "." + row["entry"].rpartition(".")[2]
-    if (
-        not is_picture_ending(told)
-        or not is_picture_ending(ending)
-        or row["how"] == How.PATH
-        or (row["how"] == How.EXACT and row["whole"])
-    ):
-        return False
-    return not same_ending(told, ending)
+def _is_of_another_kind(told: str, name: str) -> bool:
+    """Whether a record names a picture of another ending."""
+    one, other = ("." + text.rpartition(".")[2] if "." in text else "" for text in (told, name))
+    return is_picture_ending(one) and is_picture_ending(other) and not same_ending(one, other)
 
 
 def _compared(said: object, found: object) -> int:

@@ -20,14 +20,12 @@ _CONTENTS = """
     SELECT u.entry, u.sha256, e.name, e.frame_key, e.suffix, e.ending, e.picture_kind, e.media, e.taken, e.content_ids
     FROM units u JOIN entries e ON e.id = u.entry ORDER BY e.name, u.sha256, u.entry
 """
-_NOT_ANOTHERS = "r.sha256_said IN ('', p.sha256) AND r.size_said IN (0, p.size)"
 # Records that name one file of a group better than any other, and none of its originals. An XMP packet is such only by what it
 # says: editors put one beside whatever they write.
 _OWN = """
     SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet FROM candidates c
-    JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture WHERE c.picture = ? AND c.how <= ?
+    JOIN records r ON r.id = c.record WHERE c.picture = ? AND c.how <= ?
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
-    AND {not_anothers}
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= c.how AND o.picture IN ({originals}))
 """
 _STILL_FIRST = ("image/heic", "image/heif", "image/x-raw", "image/dng", "image/jpeg")
@@ -123,13 +121,16 @@ def _by_reference(sheet: Worksheet) -> dict[int, tuple[int, str]]:
 
 
 def _unit_of_record(db: sqlite3.Connection, record: int) -> int | None:
-    """The content that a record speaks of, where its best candidates are one."""
+    """The content that a record speaks of, where its best candidate is one: of a name that it alone tells, that very one."""
     rows = db.execute(
-        "SELECT DISTINCT u.entry, c.how FROM candidates c JOIN entries p ON p.id = c.picture JOIN units u ON u.sha256 = p.sha256"
-        " WHERE c.record = ? ORDER BY c.how, c.rank LIMIT 2",
-        (record,),
+        "WITH alone AS (SELECT count(*) = 1 FROM records r JOIN records o ON o.told = r.told AND o.entry = r.entry"
+        " WHERE r.id = :record) SELECT DISTINCT u.entry, c.how, iif((SELECT * FROM alone), c.rank, 0) AS rank FROM candidates c"
+        " JOIN entries p ON p.id = c.picture JOIN units u ON u.sha256 = p.sha256 WHERE c.record = :record"
+        " ORDER BY c.how, 3 LIMIT 2",
+        {"record": record},
     ).fetchall()
-    return rows[0]["entry"] if len(rows) == 1 or (rows and rows[0]["how"] < rows[1]["how"]) else None
+    found = [(row["how"], row["rank"]) for row in rows]
+    return rows[0]["entry"] if len(rows) == 1 or (rows and found[0] < found[1]) else None
 
 
 def _unit_called(db: sqlite3.Connection, name: str, folder: str) -> int | None:
@@ -210,9 +211,7 @@ def _note_own(sheet: Worksheet, entry: int, own: list[_Own]) -> None:
 def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Own]:
     """The records that are meant for a file alone, and for none of its possible originals."""
     marks = ", ".join("?" * len(originals))
-    found = sheet.db.execute(
-        _OWN.format(not_anothers=_NOT_ANOTHERS, originals=marks), (entry, BY_NAME, *originals)
-    ).fetchall()
+    found = sheet.db.execute(_OWN.format(originals=marks), (entry, BY_NAME, *originals)).fetchall()
     return [_Own(*one) for one in found]
 
 
@@ -237,8 +236,8 @@ def _told_moment(sheet: Worksheet, row: sqlite3.Row, original: sqlite3.Row) -> i
 def _by_records(sheet: Worksheet, taken: str, original: sqlite3.Row) -> int:
     """Whether a moment is that which a record tells that may be an original's."""
     found = sheet.db.execute(
-        "SELECT r.taken FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture"
-        f" WHERE c.picture = ? AND r.taken NOT NULL AND c.how <= ? AND {_NOT_ANOTHERS}",
+        "SELECT r.taken FROM candidates c JOIN records r ON r.id = c.record"
+        " WHERE c.picture = ? AND r.taken NOT NULL AND c.how <= ?",
         (original["entry"], BY_NAME),
     )
     return min((moments_agree(taken, one["taken"]) for one in found), default=SILENT)

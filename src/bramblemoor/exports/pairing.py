@@ -8,7 +8,7 @@ nothing but a name for it that others have too, is no pair; why, is noted for th
 import sqlite3
 
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.evidence import LYING, How, Score, weighed
+from bramblemoor.exports.evidence import LYING, How, Score, refuse_contradicted, weighed
 from bramblemoor.exports.worksheet import Worksheet
 
 _FAMILIES = ("sidecar", "index", "xmp")
@@ -25,8 +25,8 @@ _CANDIDATES = (
         FROM (SELECT id, bm_folded(path) AS path FROM records WHERE path != '') r JOIN entries p ON p.base = bm_base(r.path)
         WHERE p.kind = 'picture' AND substr('/' || p.folded, -length(r.path) - 1) = '/' || r.path""",
     *(
-        f"""SELECT p.id, r.id, iif({_INSIDE}, iif(r.scope != '' AND r.scope = {LYING}, {How.BESIDE}, {How.TOLD}), {How.AFAR}), 0
-        FROM records r JOIN called c ON c.key = r.{told} JOIN entries p ON p.id = c.picture
+        f"""SELECT p.id, r.id, iif({_INSIDE}, iif(r.scope != '' AND r.scope = {LYING}, {How.BESIDE}, {How.TOLD}), {How.AFAR}),
+        p.base != c.key FROM records r JOIN called c ON c.key = r.{told} JOIN entries p ON p.id = c.picture
         WHERE r.{told} != '' AND r.path = '' AND NOT p.is_copy"""
         for told in ("told", "as_told")
     ),
@@ -69,17 +69,18 @@ _NOT_OWN = """
 # A pair that nothing else competes with needs no weighing; nearly all are such.
 _PLAIN = f"""
     INSERT INTO pairs SELECT c.picture, c.record FROM candidates c JOIN records r ON r.id = c.record
-    JOIN entries p ON p.id = c.picture
     WHERE (c.how = {How.PATH} OR (c.how = {How.EXACT}
         AND (r.told = '' OR EXISTS (SELECT 1 FROM called WHERE picture = c.picture AND key = r.told))))
-    AND r.sha256_said IN ('', p.sha256) AND r.size_said IN (0, p.size)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.picture = c.picture AND o.record != c.record AND o.family = c.family)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.picture != c.picture)
 """
 
 
 def find_candidates(sheet: Worksheet) -> None:
-    """Fill `candidates` with what could belong together by any name, path or digest; entries must be extracted."""
+    """Fill `candidates` with what could belong together by any name, path or digest; entries must be extracted.
+
+    What contradicts is in `rejected`.
+    """
     db = sheet.db
     _scopes(db)
     db.execute(
@@ -94,6 +95,7 @@ def find_candidates(sheet: Worksheet) -> None:
             " ON CONFLICT DO UPDATE SET how = excluded.how, rank = excluded.rank"
             " WHERE (excluded.how, excluded.rank) < (how, rank)"
         )
+    refuse_contradicted(sheet)
 
 
 def pair(sheet: Worksheet, dialect: Dialect) -> None:
