@@ -141,7 +141,7 @@ def judge(layout: Layout, frames: list[Frame], library: Path, open_records: set[
         if content == b"" and (empties > 1 or layout.folders == "labels"):
             continue  # several empty files are one content: nobody can tell them apart
         other = owners.setdefault(frame_of[digest], frame.entry)
-        if other != frame.entry:
+        if other != frame.entry and frame.decided == "sure":
             score.note("groups wrong", f"{frame.entry} was made one frame with {other}")
         _judge_frame(layout, frame, said(path.with_name(path.name + ".xmp")), score)
     _judge_albums(layout, frames, where, library, score)

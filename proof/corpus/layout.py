@@ -149,6 +149,7 @@ def as_packets(layout: Layout) -> Layout:
         layout, documents="xmp", format="xml", sidecar_suffix=".xmp", text=TEXTS[0], date=DATES[9], flag=FLAGS[0],
         tells_name=False, tells_reference=False, tells_digest=False, tells_size=False, separator="", objects=False,
         unknown=None, sidecar_cap=0, sidecar_case="", encoding="utf-8",
+        sidecar_keeps_ending=layout.sidecar_keeps_ending or layout.shared,
         # A number must tell which picture of a stem is meant, and stand where every reader looks for it.
         sidecar_counter=layout.counter, sidecar_counter_place="stem", counter_place="stem",
     )  # fmt: skip

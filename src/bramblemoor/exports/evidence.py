@@ -33,6 +33,8 @@ class How(IntEnum):
     OTHERWISE = 9  # by its own name, which counts little while it tells another
 
 
+NOT_WHOLE = 2
+"""The rank of a candidate whose told name is a picture's only but for its number or suffix; 1 where only spelling differs."""
 BY_NAME = How.TOLD_STEM
 """The least telling way that still goes by a name of this place, and not by a digest alone."""
 LYING = "substr(p.name, 1, length(p.name) - length(bm_base(p.name)))"
@@ -44,7 +46,9 @@ _NAMING = (*_BARE, How.BESIDE)
 
 
 class Score(NamedTuple):
-    """Compared in this order; less is better. `spelled` is 1 where a told name is the picture's own only but for a number."""
+    """Compared in this order; less is better. `spelled` counts where a told name is not a picture's own to the letter, or not at
+    all but for a number.
+    """
 
     digest: int
     name: int
@@ -81,7 +85,7 @@ _COMPETING = f"""
     {LYING} = {LYING.replace("p.name", "s.name")} AS beside,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {tuple(map(int, _BARE))}) AS pictures_called,
     (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,
-    (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.entry = r.entry) AS telling_beside,
+    (SELECT count(*) FROM records o WHERE o.told = r.told AND o.file_name = r.file_name AND o.entry = r.entry) AS telling_beside,
     EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {How.FOLDED}) AS fits
     FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record JOIN entries s ON s.id = r.entry
     WHERE c.family = ? AND c.record NOT IN (SELECT record FROM pairs)
@@ -128,10 +132,10 @@ def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed
         if score.date == CONTRADICTS and score.digest != AGREES and not export.outweighs_date(row, score):
             yield Weighed(*key, "date")
         elif export.is_shown(row, score):
-            yield Weighed(*key, score)
+            yield Weighed(*key, export.spelled(row, score))
         else:
             if export.is_doubt(row, score):
-                yield Weighed(*key, score._replace(name=How.EXACT, rank=0), is_doubt=True)
+                yield Weighed(*key, export.spelled(row, score._replace(name=How.EXACT, rank=0)), is_doubt=True)
             yield Weighed(*key, "name")
 
 
@@ -157,51 +161,67 @@ class _Export:
         # One whose own name fits nothing needs more than the name that it tells itself.
         self._needs_proof = family == "sidecar" and bool(dialect.sidecar_templates)
         self._is_one_folder = sheet.db.execute(_FOLDERS).fetchone()[0] == 1
-        # Pictures that a record speaks of although its own name fits nothing: it names them, and tells their size or second.
-        self._proven = {
-            row["picture"] for row, score in rows
-            if not row["fits"] and (row["how"] in _NAMING or row["how"] == How.MEASURED)
-            and (score.size == AGREES or score.date == AGREES)
+        # Of pictures the records that speak of them although their own name fits nothing: they tell the name, and size or second.
+        self._proven: dict[int, set[int]] = {}
+        for row, score in rows:
+            is_unfit = not row["fits"] and (row["how"] in _NAMING or row["how"] == How.MEASURED)
+            if is_unfit and (score.size == AGREES or score.date == AGREES):
+                self._proven.setdefault(row["picture"], set()).add(row["record"])
+        # Of records that names give to several: the frames that more than a name speaks for, and the records that fit one whose
+        # date contradicts better than another that nothing speaks against: perhaps the date was corrected.
+        self._agreed: dict[int, set[int]] = {}
+        silent: dict[int, list[tuple[int, int, int]]] = {}
+        named = [(row, score) for row, score in rows if score.name in (*_NAMED_AFTER, *_NAMING)]
+        for row, score in named:
+            if score.agrees:
+                self._agreed.setdefault(row["record"], set()).add(row["frame"])
+            elif score.date == SILENT and score.name in _NAMED_AFTER:
+                silent.setdefault(row["record"], []).append((score.name, score.rank, row["frame"]))
+        self._contested = {
+            row["record"] for row, score in named if score.date == CONTRADICTS and score.name in _NAMED_AFTER
+            and any((name, rank) > (score.name, score.rank) and frame != row["frame"]
+                    for name, rank, frame in silent.get(row["record"], ()))
         }  # fmt: skip
-        # Records that are named after a picture whose date contradicts, and after another that nothing speaks against: perhaps
-        # the date was corrected.
-        named = [(row, score) for row, score in rows if score.name in _NAMED_AFTER and not score.agrees]
-        against = {(row["record"], row["frame"]) for row, score in named if score.date == CONTRADICTS}
-        silent = {(row["record"], row["frame"]) for row, score in named if score.date == SILENT}
-        frames: dict[int, set[int]] = {}
-        for record, frame in silent:
-            frames.setdefault(record, set()).add(frame)
-        self._contested = {record for record, frame in against if frames.get(record, set()) - {frame}}
 
     def outweighs_date(self, row: sqlite3.Row, score: Score) -> bool:
         """Whether a name, or a size beside it, tells more than a date that contradicts, which somebody may have corrected."""
         if score.size == AGREES and (score.name <= How.FOLDED or (score.name == How.TOLD and not self._needs_proof)):
             return True
+        if score.name != How.PATH and self._is_anothers(row):
+            return False
         if score.name == How.EXACT:
-            return row["picture"] not in self._proven and row["record"] not in self._contested
+            return row["record"] not in self._contested
         if score.name == How.FOLDED:  # only the sidecar's own name is spelled otherwise
-            named = (
+            return (
                 row["beside"]
                 or self._is_one_folder
                 or self._dialect.is_called(row["entry"], last_step(row["file_name"]))
             )
-            return named and row["picture"] not in self._proven and row["record"] not in self._contested
         return score.name == How.PATH or (score.name == How.BESIDE and not self._needs_proof)
 
     def is_shown(self, row: sqlite3.Row, score: Score) -> bool:
         """Whether more than a name that others may have speaks for a candidate."""
         if score.agrees:
             return True
-        if score.name in _NAMED_AFTER and row["picture"] in self._proven:
-            return False
-        if score.name in _NAMED_AFTER and row["record"] in self._contested:
+        if score.name in _NAMED_AFTER and (self._is_anothers(row) or row["record"] in self._contested):
             return False
         if score.name not in _NAMING:
             return True
-        if _has_number(row) and row["rank"] and _tellers(row) == 1:
+        if _has_number(row) and row["rank"] == NOT_WHOLE and _tellers(row) == 1:
             return False  # the number says that two have the name, and only one is told of: perhaps the other
         several = row["pictures_called"] > 1 or row["records_telling"] > 1
         return not (score.name == How.AFAR or (several and score.name != How.BESIDE) or self._needs_proof)
+
+    def spelled(self, row: sqlite3.Row, score: Score) -> Score:
+        """The score, with whether the name that a record tells, besides its own, is the picture's to the letter."""
+        if score.name not in _NAMED_AFTER or not row["told"]:
+            return score
+        return score._replace(spelled=int(not self._dialect.is_called(row["entry"], last_step(row["file_name"]))))
+
+    def _is_anothers(self, row: sqlite3.Row) -> bool:
+        """Whether more than a name speaks for another picture of this record, or for another record of this picture."""
+        agreed, proven = self._agreed.get(row["record"], set()), self._proven.get(row["picture"], set())
+        return bool(proven - {row["record"]}) or bool(agreed and row["frame"] not in agreed)
 
     def is_doubt(self, row: sqlite3.Row, score: Score) -> bool:
         """Whether a record that names a picture, while its own name fits nothing, may be the picture's all the same."""

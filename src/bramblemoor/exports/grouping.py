@@ -10,7 +10,7 @@ from heapq import heapify, heappop, heappush
 from typing import NamedTuple
 
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.evidence import AGREES, BY_NAME, CONTRADICTS, SILENT, moments_agree
+from bramblemoor.exports.evidence import AGREES, BY_NAME, CONTRADICTS, SILENT, How, moments_agree
 from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.sniff import same_ending
@@ -20,13 +20,17 @@ _CONTENTS = """
     SELECT u.entry, u.sha256, e.name, e.frame_key, e.suffix, e.ending, e.picture_kind, e.media, e.taken, e.content_ids
     FROM units u JOIN entries e ON e.id = u.entry ORDER BY e.name, u.sha256, u.entry
 """
+_WAYS = tuple(map(int, (*(how for how in How if how <= BY_NAME), How.MEASURED)))
 # Records that name one file of a group better than any other, and none of its originals. An XMP packet is such only by what it
 # says: editors put one beside whatever they write.
 _OWN = """
-    SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet FROM candidates c
-    JOIN records r ON r.id = c.record WHERE c.picture = ? AND c.how <= ?
+    SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet,
+    EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.picture != c.picture AND o.how <= c.how) AS is_others,
+    c.how FROM candidates c
+    JOIN records r ON r.id = c.record WHERE c.picture = ? AND c.how IN {ways}
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
-    AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= c.how AND o.picture IN ({originals}))
+    AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
+        AND o.picture IN ({originals}))
 """
 _STILL_FIRST = ("image/heic", "image/heif", "image/x-raw", "image/dng", "image/jpeg")
 """Of stills between which nothing else tells, a camera's own format has the clip, and is what was edited."""
@@ -211,8 +215,14 @@ def _note_own(sheet: Worksheet, entry: int, own: list[_Own]) -> None:
 def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Own]:
     """The records that are meant for a file alone, and for none of its possible originals."""
     marks = ", ".join("?" * len(originals))
-    found = sheet.db.execute(_OWN.format(originals=marks), (entry, BY_NAME, *originals)).fetchall()
-    return [_Own(*one) for one in found]
+    found = sheet.db.execute(_OWN.format(ways=_WAYS, originals=marks), (entry, *originals)).fetchall()
+    taken = sheet.db.execute("SELECT taken FROM entries WHERE id = ?", (entry,)).fetchone()[0] or ""
+    # A date that somebody corrected is no reason; but another file of that name is.
+    return [
+        _Own(one["record"], one["taken"], one["is_packet"]) for one in found
+        if (agrees := moments_agree(one["taken"], taken)) == AGREES
+        or (one["how"] <= BY_NAME and (agrees != CONTRADICTS or not one["is_others"]))
+    ]  # fmt: skip
 
 
 def _moment(sheet: Worksheet, row: sqlite3.Row, own: list[_Own], original: sqlite3.Row) -> int:
@@ -243,12 +253,13 @@ def _by_records(sheet: Worksheet, taken: str, original: sqlite3.Row) -> int:
     return min((moments_agree(taken, one["taken"]) for one in found), default=SILENT)
 
 
-def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[int, bool, bool, int, str, str]:
+def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[bool, bool, bool, bool, int, str, str]:
     """How well an original fits a file by its kind and name, less is better; the name last, so that no two are equal."""
     media = original["media"] or ""
     return (
         original["picture_kind"] != row["picture_kind"] and row["picture_kind"] != "video",
         not same_ending(row["ending"] or "", original["ending"] or ""),
+        (row["ending"] or "").lower() != (original["ending"] or "").lower(),
         row["frame_key"] != original["frame_key"],
         _STILL_FIRST.index(media) if media in _STILL_FIRST else len(_STILL_FIRST),
         original["name"],

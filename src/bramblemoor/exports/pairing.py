@@ -26,7 +26,8 @@ _CANDIDATES = (
         WHERE p.kind = 'picture' AND substr('/' || p.folded, -length(r.path) - 1) = '/' || r.path""",
     *(
         f"""SELECT p.id, r.id, iif({_INSIDE}, iif(r.scope != '' AND r.scope = {LYING}, {How.BESIDE}, {How.TOLD}), {How.AFAR}),
-        p.base != c.key FROM records r JOIN called c ON c.key = r.{told} JOIN entries p ON p.id = c.picture
+        iif(bm_base(p.name) = bm_last(r.file_name), 0, 1 + (p.base != c.key))
+        FROM records r JOIN called c ON c.key = r.{told} JOIN entries p ON p.id = c.picture
         WHERE r.{told} != '' AND r.path = '' AND NOT p.is_copy"""
         for told in ("told", "as_told")
     ),

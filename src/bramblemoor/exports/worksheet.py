@@ -9,7 +9,7 @@ from pathlib import Path
 
 from bramblemoor.exports.containers.folder import FolderPart
 from bramblemoor.exports.parcel import Parcel
-from bramblemoor.exports.templates import folded, loose
+from bramblemoor.exports.templates import folded, last_step, loose
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.receipts import stamp
 
@@ -112,7 +112,8 @@ def stem_of(name: str) -> str:
 
 
 _RULES: dict[str, Callable[[str], str]] = {
-    "bm_stem": stem_of, "bm_base": lambda path: path.rpartition("/")[2], "bm_folded": folded, "bm_loose": loose,
+    "bm_stem": stem_of, "bm_base": lambda path: path.rpartition("/")[2], "bm_folded": folded, "bm_last": last_step,
+    "bm_loose": loose,
 }  # fmt: skip
 """What queries may ask of names."""
 
