@@ -157,6 +157,9 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "a numbered picture of which nothing is told": (
         NUMBERED, [{"p/A~2.jpg": jpeg(2), "p/index.json": index(line("of the one without a number", Y2019, n="A.jpg"))}],
         {"A~2.jpg": ""}),
+    "a numbered picture whose second is told, beside one that tells none": (
+        NUMBERED, [{"p/A.jpg": jpeg(1), "p/A~2.jpg": B, "p/index.json": index(line("second", Y2018, n="A.jpg"))}],
+        {"undated/A.jpg": "", "2018-02/A.jpg": "second"}),
     "two of one name, known by their second": (
         NUMBERED, [{"p/A.jpg": A, "p/A~2.jpg": B, "p/index.json": index(
             line("second", Y2018, n="A.jpg"), line("first", Y2019, n="A.jpg"))}],

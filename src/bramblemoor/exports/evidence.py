@@ -41,8 +41,9 @@ LYING = "substr(p.name, 1, length(p.name) - length(bm_base(p.name)))"
 """In SQL: the folder of an entry p."""
 _EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
 _NAMED_AFTER = (How.EXACT, How.FOLDED)
+_OF_HERE = (How.BESIDE, How.TOLD, How.TOLD_STEM)
 _BARE = (How.TOLD, How.TOLD_STEM, How.AFAR)
-_NAMING = (*_BARE, How.BESIDE)
+_NAMING = (*_OF_HERE, How.AFAR)
 
 
 class Score(NamedTuple):
@@ -81,8 +82,7 @@ _COMPETING = f"""
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
     EXISTS (SELECT 1 FROM called WHERE picture = p.id
         AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
-    p.frame_key,
-    {LYING} = {LYING.replace("p.name", "s.name")} AS beside,
+    p.frame_key, {LYING} = {LYING.replace("p.name", "s.name")} AS beside,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {tuple(map(int, _BARE))}) AS pictures_called,
     (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,
     (SELECT count(*) FROM records o WHERE o.told = r.told AND o.file_name = r.file_name AND o.entry = r.entry) AS telling_beside,
@@ -93,8 +93,6 @@ _COMPETING = f"""
     c.family)
 """
 _FOLDERS = f"SELECT count(DISTINCT {LYING}) FROM entries p WHERE kind = 'picture' AND NOT is_copy"
-
-
 # What of a record speaks against a picture for certain. A digest that agrees outweighs all else; by its path, or the whole name
 # of its sidecar, a picture may be meant although it is called otherwise.
 _CONTRADICTIONS: dict[Why, str] = {
@@ -164,14 +162,14 @@ class _Export:
         # Of pictures the records that speak of them although their own name fits nothing: they tell the name, and size or second.
         self._proven: dict[int, set[int]] = {}
         for row, score in rows:
-            is_unfit = not row["fits"] and (row["how"] in _NAMING or row["how"] == How.MEASURED)
+            is_unfit = not row["fits"] and row["how"] in (*_OF_HERE, How.MEASURED)
             if is_unfit and (score.size == AGREES or score.date == AGREES):
                 self._proven.setdefault(row["picture"], set()).add(row["record"])
         # Of records that names give to several: the frames that more than a name speaks for, and the records that fit one whose
         # date contradicts better than another that nothing speaks against: perhaps the date was corrected.
         self._agreed: dict[int, set[int]] = {}
         silent: dict[int, list[tuple[int, int, int]]] = {}
-        named = [(row, score) for row, score in rows if score.name in (*_NAMED_AFTER, *_NAMING)]
+        named = [(row, score) for row, score in rows if score.name in (*_NAMED_AFTER, *_OF_HERE)]
         for row, score in named:
             if score.agrees:
                 self._agreed.setdefault(row["record"], set()).add(row["frame"])
@@ -203,7 +201,9 @@ class _Export:
         """Whether more than a name that others may have speaks for a candidate."""
         if score.agrees:
             return True
-        if score.name in _NAMED_AFTER and (self._is_anothers(row) or row["record"] in self._contested):
+        if score.name != How.PATH and self._is_anothers(row):
+            return False
+        if score.name in _NAMED_AFTER and row["record"] in self._contested:
             return False
         if score.name not in _NAMING:
             return True
