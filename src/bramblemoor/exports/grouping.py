@@ -127,7 +127,7 @@ def _by_reference(sheet: Worksheet) -> dict[int, tuple[int, str]]:
 def _unit_of_record(db: sqlite3.Connection, record: int) -> int | None:
     """The content that a record speaks of, where its best candidate is one: of a name that it alone tells, that very one."""
     rows = db.execute(
-        "WITH alone AS (SELECT count(*) = 1 FROM records r JOIN records o ON o.told = r.told AND o.entry = r.entry"
+        "WITH alone AS (SELECT count(*) = 1 FROM records r JOIN records o ON o.told = r.told AND +o.entry = r.entry"
         " WHERE r.id = :record) SELECT DISTINCT u.entry, c.how, iif((SELECT * FROM alone), c.rank, 0) AS rank FROM candidates c"
         " JOIN entries p ON p.id = c.picture JOIN units u ON u.sha256 = p.sha256 WHERE c.record = :record"
         " ORDER BY c.how, 3 LIMIT 2",

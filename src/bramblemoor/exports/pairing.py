@@ -6,12 +6,15 @@ nothing but a name for it that others have too, is no pair; why, is noted for th
 """
 
 import sqlite3
+from datetime import datetime
 
 from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.evidence import LYING, How, Score, refuse_contradicted, weighed
 from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.frames.moments import parse_moment
 
 _FAMILIES = ("sidecar", "index", "xmp")
+_QUARTER, _FURTHEST = 900, 14 * 3600  # seconds: of what the offsets of time zones are multiples, and the largest
 _INSIDE = "(r.scope = '' OR substr(p.name, 1, length(r.scope)) = r.scope)"
 # Each finds (picture, record, how, rank). A copy made for an album has candidates only by its own name.
 _CANDIDATES = (
@@ -48,11 +51,12 @@ _CANDIDATES = (
         JOIN entries s ON s.folded = p.stem || '.xmp' JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
     f"""SELECT w.picture, r.id, {How.FOLDED}, w.rank FROM wanted w JOIN entries s ON s.folded = w.folded AND s.kind = 'sidecar'
         JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
-    # What neither names a picture nor is named after one, but tells its size, and, as is seen later, its very second.
-    f"""SELECT p.id, r.id, {How.MEASURED}, 0 FROM records r JOIN entries p ON p.size = r.size_said
-        WHERE r.size_said > 0 AND r.told = '' AND r.path = '' AND r.taken NOT NULL AND p.taken NOT NULL
-        AND p.kind = 'picture' AND NOT p.is_copy
-        AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = r.id AND o.how <= {How.FOLDED})""",
+    # What neither names a picture nor is named after one, but tells its size and its second, in whatever time zone: many pictures
+    # may have one size.
+    f"""SELECT p.id, r.id, {How.MEASURED}, 0
+        FROM (SELECT id, size_said, bm_seconds(taken) AS at FROM records r WHERE size_said > 0 AND told = '' AND path = ''
+            AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = r.id AND o.how <= {How.FOLDED})) r
+        JOIN clocks p ON p.size = r.size_said AND p.quarter = r.at % {_QUARTER} AND abs(p.at - r.at) <= {_FURTHEST}""",
 )
 # A rendition or clip has what its original has, where no record is meant for it alone.
 _OF_ONE_FRAME = """
@@ -89,6 +93,7 @@ def find_candidates(sheet: Worksheet) -> None:
         " PRIMARY KEY (picture, record)) WITHOUT ROWID"
     )
     db.execute("CREATE INDEX temp.candidates_record ON candidates (record)")
+    _clocks(db)
     for query in _CANDIDATES:
         db.execute(
             f"WITH found (picture, record, how, rank) AS ({query}) INSERT INTO candidates"
@@ -96,7 +101,25 @@ def find_candidates(sheet: Worksheet) -> None:
             " ON CONFLICT DO UPDATE SET how = excluded.how, rank = excluded.rank"
             " WHERE (excluded.how, excluded.rank) < (how, rank)"
         )
+    db.execute("DROP TABLE clocks")
     refuse_contradicted(sheet)
+
+
+def _clocks(db: sqlite3.Connection) -> None:
+    """Fill `clocks` with sizes and moments of pictures, where a record tells a size and neither path nor name."""
+    db.create_function("bm_seconds", 1, _seconds, deterministic=True)
+    needed = "EXISTS (SELECT 1 FROM records WHERE size_said > 0 AND told = '' AND path = '')"
+    db.execute(
+        f"CREATE TEMP TABLE clocks AS SELECT id, size, at, at % {_QUARTER} AS quarter FROM (SELECT id, size,"
+        f" bm_seconds(taken) AS at FROM entries WHERE kind = 'picture' AND NOT is_copy AND {needed})"
+    )
+    db.execute("CREATE INDEX temp.clocks_size ON clocks (size, quarter)")
+
+
+def _seconds(taken: str | None) -> int | None:
+    """A moment as the clock shows it, in seconds."""
+    moment = parse_moment(taken or "")
+    return None if moment is None else int((moment.shown - datetime(1970, 1, 1)).total_seconds())
 
 
 def pair(sheet: Worksheet, dialect: Dialect) -> None:
