@@ -84,8 +84,9 @@ _COMPETING = f"""
         AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
     p.frame_key, {LYING} = {LYING.replace("p.name", "s.name")} AS beside,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {tuple(map(int, _BARE))}) AS pictures_called,
-    (SELECT count(*) FROM records o WHERE r.told != '' AND o.told = r.told AND o.family = r.family) AS records_telling,
-    (SELECT count(*) FROM records o WHERE o.told = r.told AND o.file_name = r.file_name AND +o.entry = r.entry) AS telling_beside,
+    iif(r.told = '', 0, (SELECT count(*) FROM records o WHERE o.told = r.told AND o.family = r.family)) AS records_telling,
+    iif(r.told = '', 0, (SELECT count(*) FROM records o
+        WHERE o.told = r.told AND o.file_name = r.file_name AND +o.entry = r.entry)) AS telling_beside,
     EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {How.FOLDED}) AS fits
     FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record JOIN entries s ON s.id = r.entry
     WHERE c.family = ? AND c.record NOT IN (SELECT record FROM pairs)

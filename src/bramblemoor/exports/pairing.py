@@ -56,7 +56,7 @@ _CANDIDATES = (
     f"""SELECT p.id, r.id, {How.MEASURED}, 0
         FROM (SELECT id, size_said, bm_seconds(taken) AS at FROM records r WHERE size_said > 0 AND told = '' AND path = ''
             AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = r.id AND o.how <= {How.FOLDED})) r
-        JOIN clocks p ON p.size = r.size_said AND p.quarter = r.at % {_QUARTER} AND abs(p.at - r.at) <= {_FURTHEST}""",
+        CROSS JOIN clocks p ON p.size = r.size_said AND p.quarter = r.at % {_QUARTER} AND abs(p.at - r.at) <= {_FURTHEST}""",
 )
 # A rendition or clip has what its original has, where no record is meant for it alone.
 _OF_ONE_FRAME = """
