@@ -251,8 +251,12 @@ def _documents(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes]]:
             _judge_collision(layout, group)
     for frame in frames:  # of which nothing is told, while a sidecar is there that may be meant for it
         namesakes = [] if frame.told else wanted.get(_plain(_sidecar_name(layout, frame, {})[1]), [])
-        for other in namesakes if any(one.ghost for one in namesakes) else []:
-            frame.decided = other.decided = "hidden"
+        for other in namesakes:
+            names_tell = layout.tells_name and _plain(other.name) != _plain(frame.name)
+            if any(one.ghost for one in namesakes):
+                frame.decided = other.decided = "hidden"
+            elif other.decided == "sure" and not (names_tell or layout.tells_size or layout.tells_digest):
+                frame.decided, other.decided = "hidden", "may"
     return entries
 
 

@@ -189,7 +189,7 @@ class _Export:
         if score.name != How.PATH and self._is_anothers(row):
             return False
         if score.name == How.EXACT:
-            return row["record"] not in self._contested
+            return row["record"] not in self._contested and self._is_likeliest(row)
         if score.name == How.FOLDED:  # only the sidecar's own name is spelled otherwise
             return (
                 row["beside"]
@@ -197,6 +197,12 @@ class _Export:
                 or self._dialect.is_called(row["entry"], last_step(row["file_name"]))
             )
         return score.name == How.PATH or (score.name == How.BESIDE and not self._needs_proof)
+
+    def _is_likeliest(self, row: sqlite3.Row) -> bool:
+        """Whether a sidecar is named after the likeliest reading of a picture's name, or tells that very name."""
+        told = last_step(row["file_name"])
+        is_first = row["family"] != "sidecar" or row["rank"] < len(self._dialect.sidecar_templates)
+        return is_first or last_step(row["entry"]) in (told, self._dialect.picture_name(told))
 
     def is_shown(self, row: sqlite3.Row, score: Score) -> bool:
         """Whether more than a name that others may have speaks for a candidate."""

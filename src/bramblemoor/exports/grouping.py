@@ -12,7 +12,7 @@ from typing import NamedTuple
 from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.evidence import AGREES, BY_NAME, CONTRADICTS, SILENT, How, moments_agree
 from bramblemoor.exports.templates import folded
-from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.sniff import same_ending
 
 # The distinct contents, those of one name together; by name and content, so that the order of parts plays no part.
@@ -25,9 +25,9 @@ _WAYS = tuple(map(int, (*(how for how in How if how <= BY_NAME), How.MEASURED)))
 # says: editors put one beside whatever they write.
 _OWN = """
     SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet,
-    EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.picture != c.picture AND o.how <= c.how) AS is_others,
-    c.how FROM candidates c
-    JOIN records r ON r.id = c.record WHERE c.picture = ? AND c.how IN {ways}
+    EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
+        WHERE o.record = c.record AND q.sha256 != p.sha256 AND o.how <= c.how) AS is_others, c.how
+    FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture WHERE c.picture = ? AND c.how IN {ways}
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
         AND o.picture IN ({originals}))
@@ -58,11 +58,12 @@ class _File(NamedTuple):
 
 
 class _Own(NamedTuple):
-    """A record that is meant for one file alone, and the date that it tells."""
+    """A record that is meant for one file alone, and the date that it tells; or for others of that name as well."""
 
     record: int
     taken: str
     is_packet: bool
+    is_others: bool
 
 
 def group_frames(sheet: Worksheet, dialect: Dialect) -> None:
@@ -202,14 +203,15 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
         return None
     # An editor may have written a packet; but no edit has a date that its original lacks.
     dated_alone = row["picture_kind"] != "video" and bool(row["taken"]) and not best["taken"]
-    if moment != AGREES and own and (dated_alone or any(not one.is_packet for one in own)):
+    if moment != AGREES and any(not one.is_others and (dated_alone or not one.is_packet) for one in own):
         return None
     _note_own(sheet, row["entry"], own)
     return best
 
 
 def _note_own(sheet: Worksheet, entry: int, own: list[_Own]) -> None:
-    sheet.db.executemany("INSERT OR IGNORE INTO own VALUES (?, ?)", [(entry, one.record) for one in own])
+    found = [(entry, one.record) for one in own if not one.is_others]
+    sheet.db.executemany("INSERT OR IGNORE INTO own VALUES (?, ?)", found)
 
 
 def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Own]:
@@ -217,19 +219,21 @@ def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Ow
     marks = ", ".join("?" * len(originals))
     found = sheet.db.execute(_OWN.format(ways=_WAYS, originals=marks), (entry, *originals)).fetchall()
     taken = sheet.db.execute("SELECT taken FROM entries WHERE id = ?", (entry,)).fetchone()[0] or ""
-    # A date that somebody corrected is no reason; but another file of that name is.
-    return [
-        _Own(one["record"], one["taken"], one["is_packet"]) for one in found
-        if (agrees := moments_agree(one["taken"], taken)) == AGREES
-        or (one["how"] <= BY_NAME and (agrees != CONTRADICTS or not one["is_others"]))
-    ]  # fmt: skip
+    own = []
+    for one in found:
+        agrees = moments_agree(one["taken"], taken)
+        # A date that somebody corrected is no reason; but another file of that name is.
+        if agrees == AGREES or (one["how"] <= BY_NAME and (agrees != CONTRADICTS or not one["is_others"])):
+            is_others = bool(one["is_others"]) and agrees != AGREES
+            own.append(_Own(one["record"], one["taken"], bool(one["is_packet"]), is_others))
+    return own
 
 
 def _moment(sheet: Worksheet, row: sqlite3.Row, own: list[_Own], original: sqlite3.Row) -> int:
     """Whether a file was taken at the same moment as an original: by what both say themselves, else by what their records say."""
     if row["taken"] and original["taken"]:
         return moments_agree(row["taken"], original["taken"])
-    told = next((one.taken for one in own if one.taken), "")
+    told = next((one.taken for one in own if one.taken and not one.is_others), "")
     if not told or original["taken"]:
         return moments_agree(told, original["taken"] or "")
     return _by_records(sheet, told, original)
@@ -253,10 +257,11 @@ def _by_records(sheet: Worksheet, taken: str, original: sqlite3.Row) -> int:
     return min((moments_agree(taken, one["taken"]) for one in found), default=SILENT)
 
 
-def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[bool, bool, bool, bool, int, str, str]:
+def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[bool, bool, bool, bool, bool, int, str, str]:
     """How well an original fits a file by its kind and name, less is better; the name last, so that no two are equal."""
     media = original["media"] or ""
     return (
+        original["sha256"] != digest_of_key(original["sha256"]),  # an empty file is no picture
         original["picture_kind"] != row["picture_kind"] and row["picture_kind"] != "video",
         not same_ending(row["ending"] or "", original["ending"] or ""),
         (row["ending"] or "").lower() != (original["ending"] or "").lower(),

@@ -74,7 +74,7 @@ _NOT_OWN = """
 # A pair that nothing else competes with needs no weighing; nearly all are such.
 _PLAIN = f"""
     INSERT INTO pairs SELECT c.picture, c.record FROM candidates c JOIN records r ON r.id = c.record
-    WHERE (c.how = {How.PATH} OR (c.how = {How.EXACT}
+    WHERE (c.how = {How.PATH} OR (c.how = {How.EXACT} AND c.rank = 0
         AND (r.told = '' OR EXISTS (SELECT 1 FROM called WHERE picture = c.picture AND key = r.told))))
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.picture = c.picture AND o.record != c.record AND o.family = c.family)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.picture != c.picture)

@@ -157,11 +157,11 @@ def cut(text: str, most: int, unit: str) -> str:
 def folded(name: str) -> str:
     """What two spellings of a name have in common.
 
-    Case, composition, HTML entities, what stands for half a character, and dots and spaces at the end of a step do not count.
+    Case, composition, HTML entities, what stands for half a character, spaces around a step, and dots at its end do not count.
     """
     plain = html.unescape(unicodedata.normalize("NFC", name)).replace("�", "").replace("?", "")
     plain = unicodedata.normalize("NFC", unicodedata.normalize("NFC", plain).casefold())
-    return "/".join(step.rstrip(". ") for step in plain.split("/"))
+    return "/".join(step.rstrip(". ").lstrip(" ") for step in plain.split("/"))
 
 
 def last_step(told: str) -> str:
