@@ -173,6 +173,12 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
         CARDS, [{"p/T.png": jpeg(1), "p/T.png.card.json": card("T.png", "trip", Y2019), "p/T~touched.png": jpeg(2),
                  "p/T~touched.jpg": jpeg(3), "p/T~touched.jpg.card.json": card("T~touched.jpg", "another", Y2018)}],
         {"T.png": "trip", "T~touched.jpg": "another"}),
+    "a record that fits an edit here, and a picture of that name elsewhere": (
+        APART, [{"p/a/T.jpg": jpeg(1), "m/T.JPG.card.json": card("T.jpg", "trip", Y2019), "p/a/T~touched.jpg": jpeg(2),
+                 "p/b/T~touched.jpg": jpeg(3), "m/T~TOUCHED.JPG.card.json": card("T~touched.jpg", "whose?", Y2018)}],
+        {"T.jpg": "trip", "T~touched.jpg": "whose?"}),
+    "a name that begins with a space": (
+        NUMBERED, [{"p/ A.jpg": A, "p/index.json": index(line("a", Y1956, n="A.jpg"))}], {"A.jpg": "a"}),
     "an XMP in other capitals, with a corrected date": (
         BESIDE, [{"p/IMG_1.JPG": A, "p/img_1.xmp": XMP.replace(b"dc:title", b'xmlns:p="http://ns.adobe.com/photoshop/1.0/" '
                   b'p:DateCreated="1956-05-01T12:00:00" dc:title')}], {"IMG_1.JPG": "XMP title"}),
