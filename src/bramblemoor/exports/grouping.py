@@ -31,6 +31,7 @@ _OWN = """
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
         AND o.picture IN ({originals}))
+    ORDER BY c.how, c.rank, r.taken, r.family
 """
 _STILL_FIRST = ("image/heic", "image/heif", "image/x-raw", "image/dng", "image/jpeg")
 """Of stills between which nothing else tells, a camera's own format has the clip, and is what was edited."""
