@@ -169,6 +169,11 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
                  "p/T~touched.mp4": mp4(9, Y2018), "index.json": index(
                      line("trip", Y2019, p="p/T.jpg", k="1"), line("another", Y2018, p="p/T~touched.jpg", k="2"))}],
         {"T.jpg": "trip", "T~touched.jpg": "another"}),
+    "the same, where sidecars are named by the stem alone": (
+        CARDS.replace("{name}", "{stem}"), [{
+            "p/T.jpg": jpeg(1), "p/T.card.json": card("T.jpg", "trip", Y2019), "p/T~touched.jpg": jpeg(2),
+            "p/T~touched.card.json": card("T~touched.jpg", "another", Y2018), "p/T~touched~touched.jpg": jpeg(3)}],
+        {"T.jpg": "trip", "T~touched.jpg": "another"}),
     "an edit beside a picture of its name, which has a record": (
         CARDS, [{"p/T.png": jpeg(1), "p/T.png.card.json": card("T.png", "trip", Y2019), "p/T~touched.png": jpeg(2),
                  "p/T~touched.jpg": jpeg(3), "p/T~touched.jpg.card.json": card("T~touched.jpg", "another", Y2018)}],

@@ -26,7 +26,7 @@ _WAYS = tuple(map(int, (*(how for how in How if how <= BY_NAME), How.MEASURED)))
 _OWN = """
     SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet,
     EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
-        WHERE o.record = c.record AND q.sha256 != p.sha256 AND o.how <= c.how) AS is_others, c.how
+        WHERE o.record = c.record AND q.sha256 != p.sha256 AND (o.how, o.rank) <= (c.how, c.rank)) AS is_others, c.how
     FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture WHERE c.picture = ? AND c.how IN {ways}
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
