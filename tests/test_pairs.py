@@ -144,6 +144,9 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "a namesake that did not come, and the very second": (
         APART, [{"p/a/A.jpg": A, "p/b/B.jpg": B, "m/A.JPG.card.json": card("A.jpg", "another", Y2018),
                  "m/A.JPG!.card.json": card("A.jpg", "a", Y2019)}], {"A.jpg": "a", "B.jpg": ""}),
+    "a name that ends in a number, and a date corrected by hand": (
+        CARDS.replace("[names]", "[names]\ncounter = ' {n}'").replace('"/n"', '"/none"'),
+        [{"p/Cutting 3403.jpg": A, "p/Cutting 3403.jpg.card.json": card("", "reeds", Y1956)}], {"Cutting 3403.jpg": "reeds"}),
     "a sidecar in other capitals, a replaced sign, and a date corrected by hand": (
         APART.replace(" | upper", ""), [{"p/O+w.jpg": A, "m/O+W.JPG.card.json": card("O w.jpg", "owl", Y1956)}],
         {"O w.jpg": "owl"}),
