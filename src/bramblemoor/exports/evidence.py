@@ -199,7 +199,7 @@ class _Export:
         return score.name == How.PATH or (score.name == How.BESIDE and not self._needs_proof)
 
     def _is_likeliest(self, row: sqlite3.Row) -> bool:
-        """Whether a sidecar is named after the likeliest reading of a picture's name, after all of it, or tells that very name."""
+        """Whether a sidecar is named after the likeliest reading of a picture's name, or all of it, or tells that very name."""
         name, told = last_step(row["entry"]), last_step(row["file_name"])
         is_first = row["family"] != "sidecar" or row["rank"] < len(self._dialect.sidecar_templates)
         return is_first or name in last_step(row["sidecar"]) or name in (told, self._dialect.picture_name(told))
