@@ -177,6 +177,12 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
             "p/T.jpg": jpeg(1), "p/T.card.json": card("T.jpg", "trip", Y2019), "p/T~touched.jpg": jpeg(2),
             "p/T~touched.card.json": card("T~touched.jpg", "another", Y2018), "p/T~touched~touched.jpg": jpeg(3)}],
         {"T.jpg": "trip", "T~touched.jpg": "another"}),
+    "what looks like a number is part of a name": (
+        CARDS.replace("[names]", "[names]\ncounter = ' {n}'"), [{
+            "p/Cut 65.jpg": A, "p/Cut 65.jpg.card.json": card("Cut 65.jpg", "cut", Y2019), "p/Cut 65~touched.png": jpeg(2),
+            "p/Cut 65~touched.png.card.json": card("Cut 65~touched.png", "another", Y2018),
+            "p/Cut 65~touched~touched.png": jpeg(3)}],
+        {"Cut 65.jpg": "cut", "Cut 65~touched.png": "another"}),
     "an edit beside a picture of its name, which has a record": (
         CARDS, [{"p/T.png": jpeg(1), "p/T.png.card.json": card("T.png", "trip", Y2019), "p/T~touched.png": jpeg(2),
                  "p/T~touched.jpg": jpeg(3), "p/T~touched.jpg.card.json": card("T~touched.jpg", "another", Y2018)}],

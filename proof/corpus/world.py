@@ -279,9 +279,9 @@ def _judge_collision(layout: Layout, group: list[Frame]) -> None:
         for frame in group:
             frame.decided = "hidden"
         return
-    names = [_plain(frame.name) for frame in group]
+    names = [frame.name for frame in group]
     for frame in group:
-        alone = names.count(_plain(frame.name)) == 1
+        alone = names.count(frame.name) == 1
         hints = (layout.tells_name and alone) or layout.tells_size or frame.exif != "none" or not same
         frame.decided = "may" if hints else "tie"
     if any(frame.decided != "tie" for frame in group):

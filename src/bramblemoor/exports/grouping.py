@@ -12,7 +12,7 @@ from typing import NamedTuple
 from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.evidence import AGREES, BY_NAME, CONTRADICTS, SILENT, How, moments_agree
 from bramblemoor.exports.templates import folded
-from bramblemoor.exports.worksheet import Worksheet, digest_of_key
+from bramblemoor.exports.worksheet import Worksheet, digest_of_key, stem_of
 from bramblemoor.frames.sniff import same_ending
 
 # The distinct contents, those of one name together; by name and content, so that the order of parts plays no part.
@@ -26,7 +26,8 @@ _WAYS = tuple(map(int, (*(how for how in How if how <= BY_NAME), How.MEASURED)))
 _OWN = """
     SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet,
     EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
-        WHERE o.record = c.record AND q.sha256 != p.sha256 AND (o.how, o.rank) <= (c.how, c.rank)) AS is_others, c.how
+        WHERE o.record = c.record AND q.sha256 != p.sha256 AND (o.how, o.rank) <= (c.how, c.rank)
+        AND (r.told != p.base OR r.told = q.base) AND NOT bm_contradict(r.taken, q.taken)) AS is_others, c.how
     FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture WHERE c.picture = ? AND c.how IN {ways}
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
@@ -69,6 +70,9 @@ class _Own(NamedTuple):
 
 def group_frames(sheet: Worksheet, dialect: Dialect) -> None:
     """Give every distinct content its frame, named by the entry of its original, and its role; fill `own`."""
+    sheet.db.create_function(
+        "bm_contradict", 2, lambda one, other: moments_agree(one or "", other or "") == CONTRADICTS, deterministic=True
+    )
     referred = _by_reference(sheet)
     groups: dict[str, list[_File]] = {}
     for row in sheet.db.execute(_CONTENTS).fetchall():
@@ -82,6 +86,9 @@ def group_frames(sheet: Worksheet, dialect: Dialect) -> None:
     while keys:
         _, key = heappop(keys)
         for file in _group(sheet, groups.pop(key)):
+            as_it_stands = file._replace(frame_key=stem_of(file.row["name"]) + "\0")
+            if file.key not in groups and as_it_stands.key in groups:  # what looks like a counter is part of the name
+                file = as_it_stands
             if file.key not in groups:
                 heappush(keys, (len(file.key), file.key))
             groups.setdefault(file.key, []).append(file)
