@@ -150,6 +150,10 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "a sidecar in other capitals, a replaced sign, and a date corrected by hand": (
         APART.replace(" | upper", ""), [{"p/O+w.jpg": A, "m/O+W.JPG.card.json": card("O w.jpg", "owl", Y1956)}],
         {"O w.jpg": "owl"}),
+    "a list above one that has a list of its own": (
+        INDEX, [{"p/b/A.jpg": jpeg(1), "p/b/B.jpg": B, "p/b/index.json": index(line("b", Y2018, n="B.jpg")), "p/C.jpg": C,
+                 "p/index.json": index(line("gone", Y2019, n="A.jpeg"), line("c", Y2019, n="C.jpg"))}],
+        {"A.jpg": "", "B.jpg": "b", "C.jpg": "c"}),
     "two of one name in a list, told as they are delivered": (
         NUMBERED, [{"p/A.JPG": jpeg(1), "p/A~2.jpg": jpeg(2), "p/index.json": index(
             line("first", Y2019, n="A.JPG"), line("second", Y2018, n="A~2.jpg"))}], {"A.JPG": "first", "A~2.jpg": "second"}),

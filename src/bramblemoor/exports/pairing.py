@@ -15,7 +15,11 @@ from bramblemoor.frames.moments import parse_moment
 
 _FAMILIES = ("sidecar", "index", "xmp")
 _QUARTER, _FURTHEST = 900, 14 * 3600  # seconds: of what the offsets of time zones are multiples, and the largest
-_INSIDE = "(r.scope = '' OR substr(p.name, 1, length(r.scope)) = r.scope)"
+# A list speaks of its own folder and those below, as far as they have none of their own; a sidecar of all below.
+_INSIDE = (
+    "(r.scope = '' OR iif(r.family = 'index', r.scope = (SELECT scope FROM reach WHERE folder = "
+    f"{LYING}), substr(p.name, 1, length(r.scope)) = r.scope))"
+)
 # Each finds (picture, record, how, rank). A copy made for an album has candidates only by its own name.
 _CANDIDATES = (
     f"""SELECT w.picture, r.id, {How.EXACT}, w.rank FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar'
@@ -35,7 +39,7 @@ _CANDIDATES = (
         for told in ("told", "as_told")
     ),
     f"""SELECT p.id, r.id, iif({_INSIDE}, {How.TOLD_STEM}, {How.AFAR}), 0
-        FROM (SELECT id, scope, bm_stem(told) AS stem FROM records WHERE told != '' AND path = '') r
+        FROM (SELECT id, scope, family, bm_stem(told) AS stem FROM records WHERE told != '' AND path = '') r
         JOIN called c ON c.key = r.stem JOIN entries p ON p.id = c.picture WHERE NOT p.is_copy""",
     f"""SELECT p.id, r.id, {How.DIGEST}, 0 FROM records r JOIN entries p ON p.sha256 = r.sha256_said
         WHERE r.sha256_said != '' AND p.kind = 'picture' AND NOT p.is_copy""",
@@ -102,6 +106,7 @@ def find_candidates(sheet: Worksheet) -> None:
             " WHERE (excluded.how, excluded.rank) < (how, rank)"
         )
     db.execute("DROP TABLE clocks")
+    db.execute("DROP TABLE reach")
     refuse_contradicted(sheet)
 
 
@@ -137,23 +142,38 @@ def pair(sheet: Worksheet, dialect: Dialect) -> None:
 
 
 def _scopes(db: sqlite3.Connection) -> None:
-    """Note for each record that tells a bare name which folder it speaks of: the nearest one above it that holds pictures."""
+    """Note for each record that tells a bare name which folder it speaks of: the nearest one above it that holds pictures.
+
+    Fills `reach` with the list that is nearest to the pictures of each folder.
+    """
     holding = {""}
     for (folder,) in db.execute(
         "SELECT DISTINCT substr(name, 1, length(name) - length(bm_base(name))) FROM entries WHERE kind = 'picture'"
     ):
         while folder and folder not in holding:
             holding.add(folder)
-            folder = folder[:-1].rpartition("/")[0] + "/" if "/" in folder[:-1] else ""
+            folder = _above(folder)
     for entry, name in db.execute(
         "SELECT id, name FROM entries WHERE kind IN ('index', 'sidecar')"
         " AND id IN (SELECT entry FROM records WHERE told != '' AND path = '')"
     ).fetchall():
         folder = name[: len(name) - len(name.rpartition("/")[2])]
         while folder not in holding:
-            folder = folder[:-1].rpartition("/")[0] + "/" if "/" in folder[:-1] else ""
+            folder = _above(folder)
         if folder:
             db.execute("UPDATE records SET scope = ? WHERE entry = ?", (folder, entry))
+    listed = {row[0] for row in db.execute("SELECT DISTINCT scope FROM records WHERE family = 'index' AND scope != ''")}
+    db.execute("CREATE TEMP TABLE reach (folder TEXT PRIMARY KEY, scope TEXT NOT NULL) WITHOUT ROWID")
+    for folder in holding:
+        nearest = folder
+        while nearest and nearest not in listed:
+            nearest = _above(nearest)
+        db.execute("INSERT INTO reach VALUES (?, ?)", (folder, nearest))
+
+
+def _above(folder: str) -> str:
+    """The folder that a folder is in, with its slash; "" for the root."""
+    return folder[: folder.rstrip("/").rfind("/") + 1]
 
 
 def _weigh(sheet: Worksheet, family: str, dialect: Dialect) -> None:
