@@ -90,11 +90,13 @@ def add_claims(
                 continue
             # Said before, then something else, and now again: the latest word.
             db.execute("DELETE FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row)
-        latest = db.execute(
-            "SELECT max(rowid) FROM claims WHERE frame = ? AND field = ? AND source = ?", row[:3]
-        ).fetchone()[0]
+        latest = None
+        if beneath and claim.field in SINGLE:
+            latest = db.execute(
+                "SELECT max(rowid) FROM claims WHERE frame = ? AND field = ? AND source = ?", row[:3]
+            ).fetchone()[0]
         db.execute("INSERT INTO claims VALUES (?, ?, ?, ?, ?)", (frame, claim.field, claim.value, claim.source, told))
-        if beneath and claim.field in SINGLE and latest is not None:
+        if latest is not None:
             db.execute("UPDATE claims SET rowid = (SELECT max(rowid) + 1 FROM claims) WHERE rowid = ?", (latest,))
         new = True
     return new
