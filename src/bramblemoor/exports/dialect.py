@@ -14,8 +14,7 @@ from typing import Any, get_args
 import msgspec
 
 from bramblemoor.errors import WrongUse
-from bramblemoor.exports.dialect_rules import REFERENCES, EntryKind, FieldName, FieldRule, RecordRules, Rules
-from bramblemoor.exports.documents import KEY
+from bramblemoor.exports.dialect_rules import KEY, REFERENCES, EntryKind, FieldName, FieldRule, RecordRules, Rules
 from bramblemoor.exports.templates import BadTemplate, Template, folded, last_step
 
 

@@ -23,6 +23,8 @@ FieldName = Literal[
     "lens",
 ]
 REFERENCES = ("edit_of", "clip_of", "edits", "clips")
+KEY = "#"
+"""The place in JSON that is the key under which a record itself stands, where the list is an object."""
 Scalar = str | int | float | bool
 
 

@@ -9,12 +9,12 @@ from typing import Any
 
 from lxml import etree
 
+from bramblemoor.exports.dialect_rules import KEY
 from bramblemoor.exports.forms import kind_of
 from bramblemoor.frames.xmp_names import parser
 
 MOST_BYTES = 256 << 20
 ABSENT = object()
-KEY = "#"
 
 
 class BrokenDocument(Exception):

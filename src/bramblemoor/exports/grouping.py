@@ -27,7 +27,8 @@ _OWN = """
     SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet,
     EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
         WHERE o.record = c.record AND q.sha256 != p.sha256 AND (o.how, o.rank) <= (c.how, c.rank)
-        AND (r.told != p.base OR r.told = q.base) AND NOT bm_contradict(r.taken, q.taken)) AS is_others, c.how
+        AND (r.told != p.base OR r.told = q.base) AND NOT bm_contradict(r.taken, q.taken)) AS is_others, c.how,
+    coalesce(p.taken, '') AS shot
     FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture WHERE c.picture = ? AND c.how IN {ways}
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
@@ -226,10 +227,9 @@ def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Ow
     """The records that are meant for a file alone, and for none of its possible originals."""
     marks = ", ".join("?" * len(originals))
     found = sheet.db.execute(_OWN.format(ways=_WAYS, originals=marks), (entry, *originals)).fetchall()
-    taken = sheet.db.execute("SELECT taken FROM entries WHERE id = ?", (entry,)).fetchone()[0] or ""
     own = []
     for one in found:
-        agrees = moments_agree(one["taken"], taken)
+        agrees = moments_agree(one["taken"], one["shot"])
         # A date that somebody corrected is no reason; but another file of that name is.
         if agrees == AGREES or (one["how"] <= BY_NAME and (agrees != CONTRADICTS or not one["is_others"])):
             is_others = bool(one["is_others"]) and agrees != AGREES

@@ -147,9 +147,7 @@ def _scopes(db: sqlite3.Connection) -> None:
     Fills `reach` with the list that is nearest to the pictures of each folder.
     """
     holding = {""}
-    for (folder,) in db.execute(
-        "SELECT DISTINCT substr(name, 1, length(name) - length(bm_base(name))) FROM entries WHERE kind = 'picture'"
-    ):
+    for (folder,) in db.execute(f"SELECT DISTINCT {LYING} FROM entries p WHERE kind = 'picture'"):
         while folder and folder not in holding:
             holding.add(folder)
             folder = _above(folder)
@@ -157,7 +155,7 @@ def _scopes(db: sqlite3.Connection) -> None:
         "SELECT id, name FROM entries WHERE kind IN ('index', 'sidecar')"
         " AND id IN (SELECT entry FROM records WHERE told != '' AND path = '')"
     ).fetchall():
-        folder = name[: len(name) - len(name.rpartition("/")[2])]
+        folder = _above(name)
         while folder not in holding:
             folder = _above(folder)
         if folder:
@@ -171,9 +169,9 @@ def _scopes(db: sqlite3.Connection) -> None:
         db.execute("INSERT INTO reach VALUES (?, ?)", (folder, nearest))
 
 
-def _above(folder: str) -> str:
-    """The folder that a folder is in, with its slash; "" for the root."""
-    return folder[: folder.rstrip("/").rfind("/") + 1]
+def _above(path: str) -> str:
+    """The folder that an entry or a folder is in, with its slash; "" for the root."""
+    return path[: path.rstrip("/").rfind("/") + 1]
 
 
 def _weigh(sheet: Worksheet, family: str, dialect: Dialect) -> None:

@@ -15,7 +15,8 @@ from lxml import etree
 from bramblemoor.errors import WrongUse
 from bramblemoor.exports.containers import open_part
 from bramblemoor.exports.containers.interface import Entry
-from bramblemoor.exports.documents import KEY, BrokenDocument, csv_rows, decoded, json_tree, xml_tree
+from bramblemoor.exports.dialect_rules import KEY
+from bramblemoor.exports.documents import BrokenDocument, csv_rows, decoded, json_tree, xml_tree
 from bramblemoor.frames.reading import PictureReading, read_picture
 from bramblemoor.frames.sniff import kind_of, media_type
 from bramblemoor.frames.source import MemorySource
