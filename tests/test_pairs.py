@@ -206,6 +206,16 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "named exactly after one with another date, and in other capitals after one without": (
         APART.replace(" | upper", ""), [{"p/a/o.JPG": A, "p/b/O.jpg": jpeg(1), "m/o.JPG.card.json": card("", "whose?", Y2018)}],
         {"o.JPG": "", "O.jpg": ""}),
+    "two of one name, in different capitals, where all sidecars are in capitals": (
+        APART.replace(" | upper", ""), [{"p/a/X.JPG": jpeg(1), "p/b/X.jpg": jpeg(2), "p/c/y.jpg": jpeg(3),
+                 "m/X.JPG.card.json": card("", "one", Y2019), "m/X.JPG!.card.json": card("", "other", Y2018),
+                 "m/Y.JPG.card.json": card("", "y", Y2019)}], {"X.JPG": "", "X-2.jpg": "", "y.jpg": "y"}),
+    "a record named exactly like an edit, of another day": (
+        CARDS, [{"p/T.jpg": A, "p/T~touched.jpg": C, "p/T~touched.jpg.card.json": card("T~touched.jpg", "not here", Y2018)}],
+        {"T.jpg": ""}),
+    "the same, and the picture's own record has that day": (
+        CARDS, [{"p/T.jpg": A, "p/T.jpg.card.json": card("T.jpg", "", Y1956), "p/T~touched.jpg": C,
+                 "p/T~touched.jpg.card.json": card("T~touched.jpg", "the edit's", Y1956)}], {"T.jpg": "the edit's"}),
     "two compositions of one name, and sidecars that do not tell": (
         CARDS, [{"p/\u00e9.jpg": jpeg(1), "p/e\u0301.jpg": jpeg(2), "p/e\u0301.jpg.card.json": card("\u00e9.jpg", "one", Y2019),
                  "p/e\u0301.jpg!.card.json": card("\u00e9.jpg", "other", Y2018)}], {"\u00e9.jpg": "", "\u00e9-2.jpg": ""}),

@@ -249,6 +249,14 @@ def _documents(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes]]:
     for group in wanted.values():
         if len(group) > 1:  # their sidecars' names were cut to one, and only numbers tell them apart
             _judge_collision(layout, group)
+    for frame in frames:  # whose edit's sidecar would have the cut name of another's
+        if "rendition" in frame.files:
+            folder, stem, number = frame.__dict__["parts_of_name"]
+            edit = replace(frame)
+            edit.__dict__["parts_of_name"] = (folder, stem + layout.rendition, number)
+            for other in wanted.get(_plain(_sidecar_name(layout, edit, {})[1]), []):
+                if other is not frame and not (layout.tells_name or layout.tells_size or layout.tells_digest):
+                    other.decided = "hidden"
     for frame in frames:  # of which nothing is told, while a sidecar is there that may be meant for it
         namesakes = [] if frame.told else wanted.get(_plain(_sidecar_name(layout, frame, {})[1]), [])
         for other in namesakes:

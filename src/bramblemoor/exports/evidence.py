@@ -77,7 +77,7 @@ class Weighed(NamedTuple):
 
 
 _COMPETING = f"""
-    SELECT c.*, p.name AS entry, s.name AS sidecar, p.sha256, p.size, p.ending, p.taken AS shot,
+    SELECT c.*, p.name AS entry, s.name AS sidecar, s.folded, p.sha256, p.size, p.ending, p.taken AS shot,
     r.sha256_said, r.size_said, r.told, r.file_name, r.path, r.taken,
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
     EXISTS (SELECT 1 FROM called WHERE picture = p.id
@@ -93,6 +93,14 @@ _COMPETING = f"""
     AND NOT EXISTS (SELECT 1 FROM pairs JOIN records o ON o.id = pairs.record WHERE pairs.picture = c.picture AND o.family =
     c.family)
 """
+# Whether the export has sidecars that fit a picture only in another spelling, and no picture in theirs.
+_RESPELLS = f"""
+    SELECT EXISTS (SELECT 1 FROM candidates c JOIN records r ON r.id = c.record
+        WHERE c.family = ? AND c.how = {How.FOLDED} AND r.path = ''
+        AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {How.EXACT}))
+"""
+# The spellings in which sidecars of one name came: where there are two, the service tells them apart.
+_SPELLINGS = "SELECT folded FROM entries WHERE kind = 'sidecar' GROUP BY folded HAVING count(DISTINCT name) > 1"
 _FOLDERS = f"SELECT count(DISTINCT {LYING}) FROM entries p WHERE kind = 'picture' AND NOT is_copy"
 # What of a record speaks against a picture for certain. A digest that agrees outweighs all else; by its path, or the whole name
 # of its sidecar, a picture may be meant although it is called otherwise.
@@ -122,7 +130,7 @@ def refuse_contradicted(sheet: Worksheet) -> None:
 
 def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed]:
     """The candidates of one family that still compete; `candidates` must be filled, and what is certain paired."""
-    rows = [(row, _score(row)) for row in sheet.db.execute(_COMPETING, (family,)).fetchall()]
+    rows = _scored(sheet.db, family)
     export = _Export(sheet, family, dialect, rows)
     for row, score in rows:
         key = (row["picture"], row["record"], row["frame"])
@@ -136,6 +144,29 @@ def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed
             if export.is_doubt(row, score):
                 yield Weighed(*key, export.spelled(row, score._replace(name=How.EXACT, rank=0)), is_doubt=True)
             yield Weighed(*key, "name")
+
+
+def _scored(db: sqlite3.Connection, family: str) -> list[tuple[sqlite3.Row, Score]]:
+    """The competing candidates, each with its score by itself."""
+    rows = db.execute(_COMPETING, (family,)).fetchall()
+    scored = [(row, _score(row)) for row in rows]
+    if family == "index" or not db.execute(_RESPELLS, (family,)).fetchone()[0]:
+        return scored
+    # Who writes names in a spelling of his own may have meant whichever picture has that name in any.
+    told_apart = {row["folded"] for row in db.execute(_SPELLINGS)}
+    meant: dict[int, set[int]] = {}
+    for row in rows:
+        if row["how"] == How.FOLDED and row["folded"] not in told_apart:
+            meant.setdefault(row["record"], set()).add(row["frame"])
+    return [
+        (
+            row,
+            score._replace(name=How.FOLDED)
+            if score.name == How.EXACT and meant.get(row["record"], set()) - {row["frame"]}
+            else score,
+        )
+        for row, score in scored
+    ]
 
 
 def _score(row: sqlite3.Row) -> Score:

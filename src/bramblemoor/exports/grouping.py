@@ -25,7 +25,7 @@ _WAYS = tuple(map(int, (*(how for how in How if how <= BY_NAME), How.MEASURED)))
 # says: editors put one beside whatever they write.
 _OWN = """
     SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet,
-    EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
+    r.sha256_said != '' OR r.size_said > 0 AS is_measured, EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
         WHERE o.record = c.record AND q.sha256 != p.sha256 AND (o.how, o.rank) <= (c.how, c.rank)
         AND (r.told != p.base OR r.told = q.base) AND NOT bm_contradict(r.taken, q.taken)) AS is_others, c.how,
     coalesce(p.taken, '') AS shot
@@ -61,12 +61,16 @@ class _File(NamedTuple):
 
 
 class _Own(NamedTuple):
-    """A record that is meant for one file alone, and the date that it tells; or for others of that name as well."""
+    """A record that is meant for one file alone, and the date that it tells; or for others of that name as well.
+
+    One that is unlikely has nothing but the file's name, and another date.
+    """
 
     record: int
     taken: str
     is_packet: bool
     is_others: bool
+    is_unlikely: bool
 
 
 def group_frames(sheet: Worksheet, dialect: Dialect) -> None:
@@ -214,7 +218,12 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
     dated_alone = row["picture_kind"] != "video" and bool(row["taken"]) and not best["taken"]
     if moment != AGREES and any(not one.is_others and (dated_alone or not one.is_packet) for one in own):
         return None
-    _note_own(sheet, row["entry"], own)
+    # A date that somebody corrected is told of the original, too; else the record may be of a namesake that did not come.
+    strangers = [one for one in own if one.is_unlikely and _by_records(sheet, one.taken, best, one.record) != AGREES]
+    for one in strangers:
+        sheet.db.execute("DELETE FROM candidates WHERE record = ?", (one.record,))
+        sheet.db.execute("INSERT OR IGNORE INTO rejected VALUES (?, ?, 'date')", (row["entry"], one.record))
+    _note_own(sheet, row["entry"], [one for one in own if one not in strangers])
     return best
 
 
@@ -233,7 +242,8 @@ def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Ow
         # A date that somebody corrected is no reason; but another file of that name is.
         if agrees == AGREES or (one["how"] <= BY_NAME and (agrees != CONTRADICTS or not one["is_others"])):
             is_others = bool(one["is_others"]) and agrees != AGREES
-            own.append(_Own(one["record"], one["taken"], bool(one["is_packet"]), is_others))
+            is_unlikely = agrees == CONTRADICTS and one["how"] != How.PATH and not one["is_measured"]
+            own.append(_Own(one["record"], one["taken"], bool(one["is_packet"]), is_others, is_unlikely))
     return own
 
 
@@ -255,12 +265,12 @@ def _told_moment(sheet: Worksheet, row: sqlite3.Row, original: sqlite3.Row) -> i
     return SILENT if original["taken"] else _by_records(sheet, row["taken"] or "", original)
 
 
-def _by_records(sheet: Worksheet, taken: str, original: sqlite3.Row) -> int:
-    """Whether a moment is that which a record tells that may be an original's."""
+def _by_records(sheet: Worksheet, taken: str, original: sqlite3.Row, but: int = 0) -> int:
+    """Whether a moment is that which a record tells that may be an original's; `but` is a record that is not."""
     found = sheet.db.execute(
         "SELECT r.taken FROM candidates c JOIN records r ON r.id = c.record"
-        " WHERE c.picture = ? AND r.taken NOT NULL AND c.how <= ?",
-        (original["entry"], BY_NAME),
+        " WHERE c.picture = ? AND r.taken NOT NULL AND c.how <= ? AND r.id != ?",
+        (original["entry"], BY_NAME, but),
     )
     return min((moments_agree(taken, one["taken"]) for one in found), default=SILENT)
 
