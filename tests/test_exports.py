@@ -46,9 +46,9 @@ def test_what_thrushfields_entries_are() -> None:
     assert {name: THRUSHFIELD.kind_of(name) for name in kinds} == kinds
     assert THRUSHFIELD.is_copy("labels/A/B.jpg") and not THRUSHFIELD.is_copy("stream/B.jpg")
     assert THRUSHFIELD.sidecar_names("stream/a.b.jpg") == ["slips/a_b_jpg.slip"]
-    touched = next(THRUSHFIELD.readings("stream/A{2}-touched.jpg"))
+    touched = THRUSHFIELD.readings("stream/A{2}-touched.jpg")[0]
     assert (touched.stem, touched.number, touched.suffix, touched.ending) == ("A", "2", "-touched", ".jpg")
-    assert next(THRUSHFIELD.readings("stream/-touched.jpg")).suffix == ""
+    assert THRUSHFIELD.readings("stream/-touched.jpg")[0].suffix == ""
     match = THRUSHFIELD.part_pattern.fullmatch("thrushfield-TF7Q2-03of12.zip")
     assert match and (match["order"], int(match["number"]), int(match["total"])) == ("TF7Q2", 3, 12)
 

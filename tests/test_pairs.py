@@ -317,6 +317,31 @@ def test_a_later_export_tells_two_frames_apart(shell: Shell) -> None:
     assert titles(shell) == {"T.jpg": "trip", "T~touched.jpg": "another"}
 
 
+def test_a_record_that_is_known_to_be_anothers_is_not_taken_for_an_edits(shell: Shell) -> None:
+    """A picture that is named like an edit came with its own sidecar; later only that of the other picture comes with it."""
+    dialect = CARDS.replace("{name}", "{stem}").replace('"/n"', '"/none"')
+    other = {"p/T.card.json": card("", "trip", Y2019), "p/T~touched.png": jpeg(2)}
+    whole = other | {"p/T.jpg": A, "p/T~touched.card.json": card("", "another", Y2018)}
+    for order, entries in (("x", whole), ("y", other), ("z", whole)):
+        receipt = unpack(shell, dialect, entries, order=order)
+        assert titles(shell) == {"T.jpg": "trip", "T~touched.png": "another"}
+        told = "p/T~touched.png (an earlier export told which is its own)"
+        assert (told in json.dumps(receipt["findings"] + receipt["left_out"])) == (order == "y")
+
+
+def test_what_an_earlier_export_told_of_the_wrong_picture_is_taken_back(shell: Shell) -> None:
+    """The picture's own sidecar was not in it, nor the picture that the namesake's sidecar is of."""
+    less = {"p/b/I.JPG": jpeg(1), "m/I.JPG.card.json": card("", "a's", Y2019)}
+    whole = less | {"p/a/I.JPG": A, "m/I.JPG!.card.json": card("I.JPG", "b's", Y2018)}
+    unpack(shell, APART, less, order="x")
+    assert titles(shell) == {"I.JPG": "a's"}
+    receipt = unpack(shell, APART, whole, order="y")
+    assert titles(shell) == {"I-2.JPG": "a's", "I.JPG": ""}
+    assert "another picture's, as this one shows: taken back" in json.dumps(receipt["findings"])
+    packets = {path.name: path.read_bytes() for path in (shell.folder / "library/pictures").rglob("*.xmp")}
+    assert b"a's" in packets["I-2.JPG.xmp"] and b"a's" not in packets["I.JPG.xmp"]
+
+
 def test_members_of_albums_that_are_missing_or_were_taken_out(shell: Shell) -> None:
     lines = [line("a", Y2019, p="p/A.jpg", k="1"), line("b", Y2018, p="p/B.jpg", k="2")]
     first = unpack(

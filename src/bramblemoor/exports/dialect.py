@@ -16,6 +16,7 @@ import msgspec
 from bramblemoor.errors import WrongUse
 from bramblemoor.exports.dialect_rules import KEY, REFERENCES, EntryKind, FieldName, FieldRule, RecordRules, Rules
 from bramblemoor.exports.templates import BadTemplate, Template, folded, last_step
+from bramblemoor.frames.sniff import is_picture_ending
 
 
 class BadDialect(WrongUse):
@@ -105,8 +106,15 @@ class Dialect:
                 return folder[_length_in(folder, fixed) :].strip("/")
         return None
 
-    def readings(self, entry: str) -> Iterator[ParsedName]:
-        """The ways to take a picture's name apart: with suffix and counter where it has them, with one of them, as it stands."""
+    def readings(self, entry: str) -> list[ParsedName]:
+        """The ways to take a picture's name apart: with suffix and counter where it has them, with one of them, as it stands.
+
+        Where one of them ends like a picture, those that do not are none: a counter after the ending is no part of it.
+        """
+        found = list(self._readings(entry))
+        return [parsed for parsed in found if is_picture_ending(parsed.ending)] or found
+
+    def _readings(self, entry: str) -> Iterator[ParsedName]:
         folder, slash, name = entry.rpartition("/")
         found: list[ParsedName] = []
         for parser in self._parsers:

@@ -7,14 +7,14 @@ from collections.abc import Iterator
 from enum import IntEnum
 from typing import Literal, NamedTuple
 
-from bramblemoor.exports.dialect import Dialect
+from bramblemoor.exports.dialect import Dialect, composed
 from bramblemoor.exports.templates import last_step
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import infer_offset, parse_moment
 from bramblemoor.frames.sniff import is_picture_ending, same_ending
 
-Why = Literal["digest", "size", "ending", "date", "name"]
-"""Why a record is not that of a picture: what of it contradicts; or that only a name speaks for it."""
+Why = Literal["digest", "size", "ending", "date", "known", "name"]
+"""Why a record is not that of a picture: what of it contradicts; that another is known as its own; or that only a name tells."""
 AGREES, SILENT, CONTRADICTS = range(3)
 
 
@@ -93,12 +93,13 @@ _COMPETING = f"""
     AND NOT EXISTS (SELECT 1 FROM pairs JOIN records o ON o.id = pairs.record WHERE pairs.picture = c.picture AND o.family =
     c.family)
 """
-# Whether the export has sidecars that fit a picture only in another spelling, and no picture in theirs.
-_RESPELLS = f"""
-    SELECT EXISTS (SELECT 1 FROM candidates c JOIN records r ON r.id = c.record
-        WHERE c.family = ? AND c.how = {How.FOLDED} AND r.path = ''
-        AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {How.EXACT}))
+# Of the sidecars that are named after pictures: how many fit only in another spelling, and how many there are.
+_RESPELLED = f"""
+    SELECT count(*) FILTER (WHERE best = {How.FOLDED}), count(*) FROM (
+        SELECT min(c.how) AS best FROM candidates c JOIN records r ON r.id = c.record
+        WHERE c.family = ? AND r.path = '' GROUP BY c.record HAVING best <= {How.FOLDED})
 """
+_OFTEN = 0.1  # of all sidecars: then the service has a spelling of its own
 # The spellings in which sidecars of one name came: where there are two, the service tells them apart.
 _SPELLINGS = "SELECT folded FROM entries WHERE kind = 'sidecar' GROUP BY folded HAVING count(DISTINCT name) > 1"
 _FOLDERS = f"SELECT count(DISTINCT {LYING}) FROM entries p WHERE kind = 'picture' AND NOT is_copy"
@@ -130,8 +131,9 @@ def refuse_contradicted(sheet: Worksheet) -> None:
 
 def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed]:
     """The candidates of one family that still compete; `candidates` must be filled, and what is certain paired."""
-    rows = _scored(sheet.db, family)
-    export = _Export(sheet, family, dialect, rows)
+    respelled, named = sheet.db.execute(_RESPELLED, (family,)).fetchone()
+    rows = _scored(sheet.db, family, respells=respelled > 0)
+    export = _Export(sheet, family, dialect, rows, respells=respelled > _OFTEN * named)
     for row, score in rows:
         key = (row["picture"], row["record"], row["frame"])
         if row["how"] == How.MEASURED and score.date != AGREES:
@@ -146,11 +148,14 @@ def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed
             yield Weighed(*key, "name")
 
 
-def _scored(db: sqlite3.Connection, family: str) -> list[tuple[sqlite3.Row, Score]]:
-    """The competing candidates, each with its score by itself."""
+def _scored(db: sqlite3.Connection, family: str, *, respells: bool) -> list[tuple[sqlite3.Row, Score]]:
+    """The competing candidates, each with its score by itself.
+
+    `respells` says that some sidecars fit only in another spelling.
+    """
     rows = db.execute(_COMPETING, (family,)).fetchall()
     scored = [(row, _score(row)) for row in rows]
-    if family == "index" or not db.execute(_RESPELLS, (family,)).fetchone()[0]:
+    if not respells:
         return scored
     # Who writes names in a spelling of his own may have meant whichever picture has that name in any.
     told_apart = {row["folded"] for row in db.execute(_SPELLINGS)}
@@ -186,8 +191,11 @@ def _score(row: sqlite3.Row) -> Score:
 class _Export:
     """What the other candidates of an export show about one of them."""
 
-    def __init__(self, sheet: Worksheet, family: str, dialect: Dialect, rows: list[tuple[sqlite3.Row, Score]]) -> None:
-        self._dialect = dialect
+    def __init__(
+        self, sheet: Worksheet, family: str, dialect: Dialect, rows: list[tuple[sqlite3.Row, Score]], *, respells: bool
+    ) -> None:
+        """`respells` says that the service writes the names of sidecars in a spelling of its own."""
+        self._dialect, self._respells = dialect, respells
         # One whose own name fits nothing needs more than the name that it tells itself.
         self._needs_proof = family == "sidecar" and bool(dialect.sidecar_templates)
         self._is_one_folder = sheet.db.execute(_FOLDERS).fetchone()[0] == 1
@@ -243,12 +251,19 @@ class _Export:
             return False
         if score.name in _NAMED_AFTER and row["record"] in self._contested:
             return False
+        if row["how"] == How.FOLDED and row["told"] and not self._respells and self._is_in_other_capitals(row):
+            return False
         if score.name not in _NAMING:
             return True
         if _has_number(row) and row["rank"] == NOT_WHOLE and _tellers(row) == 1:
             return False  # the number says that two have the name, and only one is told of: perhaps the other
         several = row["pictures_called"] > 1 or row["records_telling"] > 1
         return not (score.name == How.AFAR or (several and score.name != How.BESIDE) or self._needs_proof)
+
+    def _is_in_other_capitals(self, row: sqlite3.Row) -> bool:
+        """Whether a record tells its picture's name in other capitals: as its own name is, it is that of another picture."""
+        name, told = composed(last_step(row["entry"])), composed(last_step(row["file_name"]))
+        return name != told and name.casefold() == told.casefold()
 
     def spelled(self, row: sqlite3.Row, score: Score) -> Score:
         """The score, with whether the name that a record tells, besides its own, is the picture's to the letter."""

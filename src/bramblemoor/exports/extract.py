@@ -63,7 +63,7 @@ def list_entries(sheet: Worksheet, parcel: Parcel) -> None:
 
 def _list_entry(db: Connection, number: int, entry: Entry, dialect: Dialect) -> None:
     kind, plain = dialect.kind_of(entry.name), folded(entry.name)
-    readings = list(dialect.readings(entry.name)) if kind == "picture" else []
+    readings = dialect.readings(entry.name) if kind == "picture" else []
     first = readings[0] if readings else None
     cursor = db.execute(
         "INSERT INTO entries (part, name, kind, method, crc32, packed, size, at, raw, folded, base, is_copy, frame_key,"
@@ -82,9 +82,8 @@ def _list_entry(db: Connection, number: int, entry: Entry, dialect: Dialect) -> 
         "INSERT OR IGNORE INTO wanted VALUES (?, ?, ?, ?)",
         [(picture, name, folded(name), rank) for rank, name in enumerate(names)],
     )
-    keys = {folded(reading.stem + reading.ending) for reading in readings} | {
-        folded(reading.stem) for reading in readings
-    }
+    keys = {folded(text) for one in readings for text in (one.stem, one.stem + one.ending)}
+    keys.add(plain.rpartition("/")[2])  # a list may tell it as it was delivered
     db.executemany("INSERT OR IGNORE INTO called VALUES (?, ?)", [(picture, key) for key in keys])
 
 

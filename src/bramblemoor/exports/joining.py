@@ -26,7 +26,7 @@ def frame_for(
     if target is None:
         target = _adopting(db, units, told)
     elif not is_original(db, target, first):
-        if _says_nothing_else(db, target, told) or not _original_came_apart(sheet, db, target, first):
+        if says_nothing_else(db, target, told) or not _original_came_apart(sheet, db, target, first):
             return target  # the ledger knows what it is a rendition or clip of, and no record here says otherwise
         target = _split(db, first)
     return target
@@ -54,7 +54,7 @@ def _role(db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> str:
     return str(row["role"]) if row else ""
 
 
-def _says_nothing_else(db: sqlite3.Connection, frame: int, told: Collection[Claim]) -> bool:
+def says_nothing_else(db: sqlite3.Connection, frame: int, told: Collection[Claim]) -> bool:
     """Whether records tell only what is known of a frame: then they are its original's."""
     known = {
         (row["field"], row["value"]) for row in db.execute("SELECT field, value FROM claims WHERE frame = ?", (frame,))
@@ -63,12 +63,13 @@ def _says_nothing_else(db: sqlite3.Connection, frame: int, told: Collection[Clai
 
 
 def _original_came_apart(sheet: Worksheet, db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> bool:
-    """Whether the original that the ledger gives a file to came in the same export, as another frame."""
+    """Whether the original that the ledger gives a file to came in the same export, as another frame, and by its own name."""
     row = db.execute("SELECT sha256 FROM files WHERE frame = ? AND role = 'original'", (frame,)).fetchone()
     if row is None:
         return False
     other = sheet.db.execute(
-        "SELECT 1 FROM units WHERE sha256 = ? AND frame != ?", (row["sha256"], unit["frame"])
+        "SELECT 1 FROM units u JOIN entries e ON e.id = u.entry WHERE u.sha256 = ? AND u.frame != ? AND NOT e.is_copy",
+        (row["sha256"], unit["frame"]),
     ).fetchone()
     return other is not None
 

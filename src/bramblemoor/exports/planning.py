@@ -4,6 +4,7 @@ import sqlite3
 from pathlib import Path
 
 from bramblemoor.exports.dialect import Dialect
+from bramblemoor.exports.earlier_exports import Earlier, refuse_strangers
 from bramblemoor.exports.extract import decode_claims
 from bramblemoor.exports.grouping import group_frames
 from bramblemoor.exports.pairing import find_candidates, pair
@@ -47,18 +48,26 @@ FRAMES = """
 def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
     """Decide for every distinct content whose frame it is and where it goes, once; then the worksheet notes PLANNED."""
     with sheet.changing() as db:
-        join(sheet, parcel.dialect)
+        _gather(sheet, parcel.dialect)
         for row in db.execute("SELECT units.*, name FROM units JOIN entries ON id = entry").fetchall():
             known = _known(library, parcel.service, row)
             if known is not None:
                 db.execute("UPDATE units SET here = ? WHERE entry = ?", (known, row["entry"]))
+        refuse_strangers(sheet, library.db, Earlier(library.db, parcel.service))
+        _match(sheet, parcel.dialect)
         for (frame,) in db.execute(FRAMES).fetchall():
             _place_frame(sheet, parcel, library, frame)
         sheet.put(PLANNED, "yes")
 
 
 def join(sheet: Worksheet, dialect: Dialect) -> None:
-    """Group what was extracted to frames, and pair pictures with records."""
+    """Group what was extracted to frames, and pair pictures with records, as if nothing were known yet."""
+    _gather(sheet, dialect)
+    _match(sheet, dialect)
+
+
+def _gather(sheet: Worksheet, dialect: Dialect) -> None:
+    """Find the distinct contents, and which records may be whose."""
 
     def tree_place(name: str, is_copy: int) -> str:
         folder = None if is_copy else dialect.tree_folder(name)
@@ -69,6 +78,9 @@ def join(sheet: Worksheet, dialect: Dialect) -> None:
     sheet.db.execute(_UNITS)
     _one_of_each(sheet)
     find_candidates(sheet)
+
+
+def _match(sheet: Worksheet, dialect: Dialect) -> None:
     group_frames(sheet, dialect)
     pair(sheet, dialect)
 

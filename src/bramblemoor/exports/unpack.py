@@ -13,6 +13,7 @@ from pathlib import Path
 from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
+from bramblemoor.exports.earlier_exports import Earlier, export_mark, told_by, withdraw
 from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
 from bramblemoor.exports.joining import bring_together, frame_for, is_original
 from bramblemoor.exports.parcel import Parcel
@@ -64,7 +65,7 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
         db.execute("DELETE FROM meta WHERE key = ?", (mark,))
         db.execute(
             "INSERT OR REPLACE INTO meta VALUES (?, ?)",
-            (_export_mark(parcel), json.dumps(known_marks(library, parcel) | parcel.marks)),
+            (export_mark(parcel.service, parcel.order), json.dumps(known_marks(library, parcel) | parcel.marks)),
         )
         if receipt.balanced and not parcel.without:
             db.execute("UPDATE orders SET state = 'unpacked' WHERE id = ?", (parcel.order,))
@@ -88,13 +89,11 @@ def apart(library: Library, parcel: Parcel, work: Callable[[str], Path]) -> Parc
 
 def known_marks(library: Library, parcel: Parcel) -> dict[str, str]:
     """The marks of the parts of an export that was unpacked under this name; none where none was."""
-    row = library.db.execute("SELECT value FROM meta WHERE key = ?", (_export_mark(parcel),)).fetchone()
+    row = library.db.execute(
+        "SELECT value FROM meta WHERE key = ?", (export_mark(parcel.service, parcel.order),)
+    ).fetchone()
     found: dict[str, str] = json.loads(row["value"]) if row else {}
     return found
-
-
-def _export_mark(parcel: Parcel) -> str:
-    return f"export {parcel.service} {parcel.order}"
 
 
 def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> list[Path]:
@@ -174,8 +173,9 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
     resumed = sheet.get(ENTERING) is not None
     sheet.put(ENTERING, "yes")
     updated = 0
+    earlier = Earlier(library.db, parcel.service)
     for (original,) in sheet.db.execute(FRAMES).fetchall():
-        number, is_changed, is_new = _enter_frame(sheet, parcel, library, original, resumed)
+        number, is_changed, is_new = _enter_frame(sheet, parcel, library, earlier, original, resumed)
         updated += is_changed and not is_new
         sheet.db.execute("INSERT INTO entered VALUES (?, ?, ?, ?)", (original, number, is_changed, is_new))
     albums = list(dict.fromkeys(_enter_albums(sheet, parcel, library)))
@@ -205,7 +205,7 @@ def _packet(sheet: Worksheet, frame: int) -> bytes | None:
 
 
 def _enter_frame(
-    sheet: Worksheet, parcel: Parcel, library: Library, original: int, resumed: bool
+    sheet: Worksheet, parcel: Parcel, library: Library, earlier: Earlier, original: int, resumed: bool
 ) -> tuple[int, bool, bool]:
     """Enter one frame, or what is new of one that is here already; returns its number, whether anything was new, and whether
     all was.
@@ -250,12 +250,16 @@ def _enter_frame(
                     unit["width"] or 0, unit["height"] or 0, unit["former_name"],
                 ),
             )  # fmt: skip
+    if here is not None and (count := withdraw(sheet, db, earlier, original, here, records)):
+        new = True
+        what = f"an earlier export seemed to tell {count} {'fact' if count == 1 else 'facts'} of it, by a record that is another"
+        library.seen.append(Finding(_path_of(db, here), f"{what} picture's, as this one shows: taken back"))
     before = claims_of(db, frame)
     only_edit = not is_original(db, frame, units[0])  # of what is here
     if not only_edit:
         new |= add_claims(db, frame, units[0]["path"] or "", own_claims(sheet, original))
     for record in records:
-        told = f"{parcel.service} {parcel.order} {record['name']}"
+        told = told_by(parcel.service, parcel.order, record["name"])
         claims = [
             claim for claim in decode_claims(record["claims"]) if claim not in before or _is_last(claim, told_now)
         ]
@@ -286,11 +290,14 @@ def _note_conflicts(library: Library, frame: int, before: list[Claim], told: lis
         by_hand = [one.value for one in before if one.field == claim.field and one.source in HAND]
         if claim.field not in _BY_HAND or not by_hand or by_hand[-1] == claim.value or claim in before:
             continue
-        row = library.db.execute("SELECT folder || '/' || name AS path FROM frames WHERE id = ?", (frame,)).fetchone()
         mine = f"changed to {by_hand[-1]!r}" if by_hand[-1] else "taken away"
         what = f"{claim.field}: here it was {mine}, the service says {claim.value!r} now;"
         kept = f"{by_hand[-1]!r} is kept" if by_hand[-1] else "it stays away"
-        library.seen.append(Finding(row["path"], f"{what} {kept}", attention=True))
+        library.seen.append(Finding(_path_of(library.db, frame), f"{what} {kept}", attention=True))
+
+
+def _path_of(db: sqlite3.Connection, frame: int) -> str:
+    return str(db.execute("SELECT folder || '/' || name FROM frames WHERE id = ?", (frame,)).fetchone()[0])
 
 
 def _enter_albums(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[int]:

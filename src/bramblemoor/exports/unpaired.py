@@ -9,6 +9,7 @@ from bramblemoor.exports.worksheet import Worksheet
 
 _WORDS: dict[Why, str] = {
     "digest": "another content", "size": "another size", "ending": "another ending", "date": "another date",
+    "known": "an earlier export told which is its own",
     "name": "only a name speaks for it",
 }  # fmt: skip
 assert set(_WORDS) == set(get_args(Why))

@@ -41,7 +41,8 @@ def write_sidecar(
         " AND field NOT IN ('came_as', 'reduced_of')",
         (frame,),
     ).fetchone()[0]
-    if not told and not albums:
+    is_here = db.execute("SELECT 1 FROM files WHERE frame = ? AND role = 'sidecar'", (frame,)).fetchone() is not None
+    if not told and not albums and not is_here:
         return None
     row = db.execute(
         "SELECT service, reference, path, former_name, mtime_ns FROM frames JOIN files ON frame = frames.id"
