@@ -145,7 +145,9 @@ def main() -> int:
         for score in pool.map(one, [n for n, layout in enumerate(layouts) if given.only in ("", layout.name)]):
             total.add(score)
     counts = total.counts
-    for line in sorted(total.words, key=lambda words: ": pairs open" in words)[:60]:  # what is wrong first
+    for line in sorted(total.words, key=lambda words: ": pairs open" in words or ": groups open" in words)[
+        :60
+    ]:  # what is wrong first
         print("  " + line)
     if not given.keep:
         shutil.rmtree(root, ignore_errors=True)
@@ -167,7 +169,8 @@ def main() -> int:
     print(f"fields   right {counts['fields right']:,} of {fields:,} ({share:.3%}),"
           f" wrong {counts['fields wrong']}, missing {counts['fields missing']:,}")  # fmt: skip
     for what in ("pictures", "groups", "albums", "ghosts", "receipts", "runs", "toolkit"):
-        print(f"{what:<8} right {counts[what + ' right']:,}, wrong {counts[what + ' wrong']}")
+        open_ones = f", open {counts[what + ' open']}" if counts[what + " open"] else ""
+        print(f"{what:<8} right {counts[what + ' right']:,}, wrong {counts[what + ' wrong']}{open_ones}")
     later, draft = (
         {what.removeprefix(kind): n for what, n in counts.items() if what.startswith(kind)}
         for kind in ("later ", "draft ")

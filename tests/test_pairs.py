@@ -7,6 +7,7 @@ import itertools
 import json
 import zipfile
 from datetime import datetime
+from hashlib import sha256
 from typing import Any
 
 import pytest
@@ -200,6 +201,18 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "an XMP in other capitals, with a corrected date": (
         BESIDE, [{"p/IMG_1.JPG": A, "p/img_1.xmp": XMP.replace(b"dc:title", b'xmlns:p="http://ns.adobe.com/photoshop/1.0/" '
                   b'p:DateCreated="1956-05-01T12:00:00" dc:title')}], {"IMG_1.JPG": "XMP title"}),
+    "an edit that a list tells of, of a picture that lies elsewhere": (
+        INDEX.replace('"/k"', '"/k"\nedit_of = "/e"'), [{
+            "p/index.json": index(line("gone", Y2019, n="A.jpg"), line("grey", Y2019, n="x 1.jpg", e="A.jpg")), "p/x 1.jpg": C,
+            "p/b/A.jpg": B, "p/b/index.json": index(line("b", Y2018, n="A.jpg"))}], {"x 1.jpg": "grey", "A.jpg": "b"}),
+    "a picture named like an edit, with a digest of its own": (
+        CARDS.replace('"/s"', '"/s"\nsha256 = "/h"').replace('"/n"', '"/none"').replace("{name}", "{stem}"), [{
+            "p/T.jpg": jpeg(1), "p/T.card.json": card("", "trip", Y2019), "p/T~touched.jpg": jpeg(2),
+            "p/T~touched!.card.json": card("", "another", Y2018).replace(b"{", b'{"h": "%s", ' % sha256(jpeg(2)).hexdigest().encode())
+            }], {"T.jpg": "trip", "T~touched.jpg": "another"}),
+    "a size that another record tells": (
+        CARDS, [{"p/A.png": jpeg(1), "p/A.png.card.json": card("", "not here", Y2019),
+                 "p/A.png!.card.json": card("", "a", Y2018).replace(b"{", b'{"s": %d, ' % len(jpeg(1)))}], {"A.png": ""}),
     "by size and second": (
         APART, [{"p/a/A.jpg": A, "p/b/B.jpg": B, "m/A.JPG.card.json": card("", "another", Y2018),
                  "m/A.JPG!.card.json": card("", "a", Y2019).replace(b"{", b'{"s": %d, ' % len(A))}], {"A.jpg": "a", "B.jpg": ""}),
@@ -247,6 +260,19 @@ def test_small_exports_that_went_wrong(shell: Shell, what: str) -> None:
     unpack(shell, dialect, *parts)
     found = titles(shell)
     assert found == wanted
+
+
+def test_a_clip_that_fits_two_stills_is_told(shell: Shell) -> None:
+    pictures = {"p/I.JPG": jpeg(1), "p/I.PNG": jpeg(2), "p/I.MP4": mp4(3, Y2018)}
+    told = [one["what"] for one in unpack(shell, CARDS, pictures)["findings"] if one["name"].endswith(".MP4")]
+    assert told == ["it was kept with p/I.JPG; nothing tells whether it is of p/I.PNG"]
+    pictures["p/I.PNG.card.json"] = card("I.PNG", "png", Y2018)
+    again = unpack(shell, CARDS, pictures, order="y")
+    assert titles(shell) == {"I.JPG": "", "I.PNG": "png"} and not any(
+        ".MP4" in one["name"] for one in again["findings"]
+    )
+    files = shell("show", "I.PNG", "--json", "--library", "library").json["files"]
+    assert "clip" in {file["role"] for file in files}
 
 
 def test_what_stays_open_says_why(shell: Shell) -> None:

@@ -137,7 +137,10 @@ def judge(layout: Layout, frames: list[Frame], library: Path, open_records: set[
         for role, other in frame.files.items():
             together = frame_of.get(hashlib.sha256(other).hexdigest()) == frame_of.get(digest)
             if role != "original" and (frame.told or not layout.refers):
-                score.note("groups right" if together else "groups wrong", f"{role} of {frame.entry}")
+                # Whose it is only a record's date may tell, which may not be told apart itself.
+                is_open = not together and frame.decided != "sure" and frame.exif == "none"
+                kind = "groups open" if is_open else "groups right" if together else "groups wrong"
+                score.note(kind, f"{role} of {frame.entry}")
         if content == b"" and (empties > 1 or layout.folders == "labels"):
             continue  # several empty files are one content: nobody can tell them apart
         other = owners.setdefault(frame_of[digest], frame.entry)

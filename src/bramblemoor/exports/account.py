@@ -193,6 +193,7 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
     has_records = sheet.db.execute("SELECT 1 FROM records LIMIT 1").fetchone() is not None
     for row in sheet.db.execute(
         "SELECT e.id, e.name, e.media, e.size, e.picture_kind, u.role, u.path, u.former_name, u.frame,"
+        " u.rival, (SELECT name FROM entries o WHERE o.id = u.frame) AS original,"
         " EXISTS (SELECT 1 FROM units m JOIN entries o ON o.sha256 = m.sha256 JOIN pairs ON picture = o.id"
         "  WHERE m.frame = u.frame) AS paired"
         " FROM units u JOIN entries e ON e.id = u.entry ORDER BY e.id"
@@ -209,6 +210,8 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
         if row["picture_kind"] == "other":
             what = "it is empty" if row["size"] == 0 else "no picture that Bramblemoor can recognise"
             yield Finding(name, f"{what}; kept as it came", attention=True)
+        if row["rival"] and row["path"]:
+            yield Finding(name, f"it was kept with {row['original']}; nothing tells whether it is of {row['rival']}")
         if row["former_name"]:
             yield Finding(name, f"came as {row['former_name']}; {_why_renamed(row['former_name'], name)}")
     for year, count in library.db.execute(

@@ -31,6 +31,7 @@ class How(IntEnum):
     MEASURED = 7  # by size and moment
     AFAR = 8  # by a bare name that speaks of another folder
     OTHERWISE = 9  # by its own name, which counts little while it tells another
+    SIZE_ALONE = 10  # no reason to pair, but one to doubt
 
 
 NOT_WHOLE = 2
@@ -39,6 +40,13 @@ BY_NAME = How.TOLD_STEM
 """The least telling way that still goes by a name of this place, and not by a digest alone."""
 LYING = "substr(p.name, 1, length(p.name) - length(bm_base(p.name)))"
 """In SQL: the folder of an entry p."""
+INSIDE = (
+    "(r.scope = '' OR iif(r.family = 'index', r.scope = (SELECT scope FROM reach WHERE folder = "
+    f"{LYING}), substr(p.name, 1, length(r.scope)) = r.scope))"
+)
+"""In SQL: whether a bare name that a record r tells may be that of an entry p: a list speaks of its own folder and those below,
+as far as they have none of their own; a sidecar of all below.
+"""
 _EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
 _NAMED_AFTER = (How.EXACT, How.FOLDED)
 _OF_HERE = (How.BESIDE, How.TOLD, How.TOLD_STEM)
@@ -136,9 +144,12 @@ def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed
     export = _Export(sheet, family, dialect, rows, respells=respelled > _OFTEN * named)
     for row, score in rows:
         key = (row["picture"], row["record"], row["frame"])
-        if row["how"] == How.MEASURED and score.date != AGREES:
-            continue  # a size alone is no reason to name it
-        if score.date == CONTRADICTS and score.digest != AGREES and not export.outweighs_date(row, score):
+        if (
+            row["how"] in (How.MEASURED, How.SIZE_ALONE) and score.date != AGREES
+        ):  # a size alone is no reason to name it
+            if row["how"] == How.SIZE_ALONE and score.date == SILENT and row["picture"] not in export.measured:
+                yield Weighed(*key, score._replace(name=How.EXACT, rank=0), is_doubt=True)
+        elif score.date == CONTRADICTS and score.digest != AGREES and not export.outweighs_date(row, score):
             yield Weighed(*key, "date")
         elif export.is_shown(row, score):
             yield Weighed(*key, export.spelled(row, score))
@@ -199,6 +210,11 @@ class _Export:
         # One whose own name fits nothing needs more than the name that it tells itself.
         self._needs_proof = family == "sidecar" and bool(dialect.sidecar_templates)
         self._is_one_folder = sheet.db.execute(_FOLDERS).fetchone()[0] == 1
+        # The pictures whose size or digest a record tells that names them.
+        self.measured = {
+            row["picture"] for row, score in rows
+            if row["how"] != How.SIZE_ALONE and AGREES in (score.digest, score.size)
+        }  # fmt: skip
         # Of pictures the records that speak of them although their own name fits nothing: they tell the name, and size or second.
         self._proven: dict[int, set[int]] = {}
         for row, score in rows:

@@ -10,7 +10,7 @@ from heapq import heapify, heappop, heappush
 from typing import NamedTuple
 
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.evidence import AGREES, BY_NAME, CONTRADICTS, SILENT, How, moments_agree
+from bramblemoor.exports.evidence import AGREES, BY_NAME, CONTRADICTS, INSIDE, SILENT, How, moments_agree
 from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key, stem_of
 from bramblemoor.frames.sniff import same_ending
@@ -20,7 +20,7 @@ _CONTENTS = """
     SELECT u.entry, u.sha256, e.name, e.frame_key, e.suffix, e.ending, e.picture_kind, e.media, e.taken, e.content_ids
     FROM units u JOIN entries e ON e.id = u.entry ORDER BY e.name, u.sha256, u.entry
 """
-_WAYS = tuple(map(int, (*(how for how in How if how <= BY_NAME), How.MEASURED)))
+_WAYS = tuple(map(int, (how for how in How if how < How.AFAR)))
 # Records that name one file of a group better than any other, and none of its originals. An XMP packet is such only by what it
 # says: editors put one beside whatever they write.
 _OWN = """
@@ -130,7 +130,7 @@ def _by_reference(sheet: Worksheet) -> dict[int, tuple[int, str]]:
     ).fetchall():
         mine = _unit_of_record(db, row["id"])
         for what, name in json.loads(row["refers"]):
-            other = _unit_called(db, name, row["name"].rpartition("/")[0])
+            other = _unit_called(db, name, row["name"].rpartition("/")[0], row["id"])
             if mine is None or other is None or mine == other:
                 continue
             edit, original = (mine, other) if what.endswith("_of") else (other, mine)
@@ -143,18 +143,18 @@ def _unit_of_record(db: sqlite3.Connection, record: int) -> int | None:
     rows = db.execute(
         "WITH alone AS (SELECT count(*) = 1 FROM records r JOIN records o ON o.told = r.told AND +o.entry = r.entry"
         " WHERE r.id = :record) SELECT DISTINCT u.entry, c.how, iif((SELECT * FROM alone), c.rank, 0) AS rank FROM candidates c"
-        " JOIN entries p ON p.id = c.picture JOIN units u ON u.sha256 = p.sha256 WHERE c.record = :record"
+        " JOIN entries p ON p.id = c.picture JOIN units u ON u.sha256 = p.sha256 WHERE c.record = :record AND c.how < :afar"
         " ORDER BY c.how, 3 LIMIT 2",
-        {"record": record},
+        {"record": record, "afar": How.AFAR},
     ).fetchall()
     found = [(row["how"], row["rank"]) for row in rows]
     return rows[0]["entry"] if len(rows) == 1 or (rows and found[0] < found[1]) else None
 
 
-def _unit_called(db: sqlite3.Connection, name: str, folder: str) -> int | None:
+def _unit_called(db: sqlite3.Connection, name: str, folder: str, record: int) -> int | None:
     """The one content that goes by a name: a record's reference, an entry's path or its end, or the name that a record tells.
 
-    A bare name speaks first of what lies beside the document, in `folder`.
+    A bare name speaks first of what lies beside the document, in `folder`; of other folders as far as all that `record` tells.
     """
     told = db.execute("SELECT id FROM records WHERE reference = ? AND reference != '' LIMIT 2", (name,)).fetchall()
     if len(told) == 1:
@@ -162,13 +162,19 @@ def _unit_called(db: sqlite3.Connection, name: str, folder: str) -> int | None:
     for query in (
         "SELECT DISTINCT u.entry FROM entries p JOIN units u ON u.sha256 = p.sha256 WHERE p.kind = 'picture'"
         " AND p.name IN (:name, :folder || '/' || :name) ORDER BY p.name != :name",
-        "SELECT DISTINCT u.entry FROM entries p JOIN units u ON u.sha256 = p.sha256 WHERE p.kind = 'picture'"
-        " AND p.base = bm_base(:folded) AND substr('/' || p.folded, -length(:folded) - 1) = '/' || :folded",
+        "SELECT DISTINCT u.entry FROM entries p JOIN units u ON u.sha256 = p.sha256 JOIN records r ON r.id = :record"
+        " WHERE p.kind = 'picture' AND p.base = bm_base(:folded)"
+        f" AND substr('/' || p.folded, -length(:folded) - 1) = '/' || :folded AND (instr(:name, '/') OR {INSIDE})",
     ):
-        found = db.execute(query, {"name": name, "folder": folder, "folded": folded(name)}).fetchmany(2)
+        found = db.execute(query, {"name": name, "folder": folder, "folded": folded(name), "record": record}).fetchmany(
+            2
+        )
         if found:
             return found[0]["entry"] if len(found) == 1 else None
-    told = db.execute("SELECT id FROM records WHERE told = ? LIMIT 2", (folded(name),)).fetchall()
+    told = db.execute(
+        "SELECT id FROM records WHERE told = ? AND scope = (SELECT scope FROM records WHERE id = ?) LIMIT 2",
+        (folded(name), record),
+    ).fetchall()
     return _unit_of_record(db, told[0]["id"]) if len(told) == 1 else None
 
 
@@ -210,7 +216,10 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
         return sharing[0]
     own = _own_records(sheet, row["entry"], [one["entry"] for one in originals])
     moments = {one["entry"]: _moment(sheet, row, own, one) for one in originals}
-    best = min(originals, key=lambda one: (moments[one["entry"]], _told_moment(sheet, row, one), *_likeness(row, one)))
+    fits = {
+        one["entry"]: (moments[one["entry"]], _told_moment(sheet, row, one), *_likeness(row, one)) for one in originals
+    }
+    best, *others = sorted(originals, key=lambda one: fits[one["entry"]])
     moment = moments[best["entry"]]
     if moment == CONTRADICTS:
         return None
@@ -218,6 +227,9 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
     dated_alone = row["picture_kind"] != "video" and bool(row["taken"]) and not best["taken"]
     if moment != AGREES and any(not one.is_others and (dated_alone or not one.is_packet) for one in own):
         return None
+    telling = fits[best["entry"]][:_TELLING]
+    if telling[:2] == (SILENT, SILENT) and others and fits[others[0]["entry"]][:_TELLING] == telling:
+        sheet.db.execute("UPDATE units SET rival = ? WHERE entry = ?", (others[0]["name"], row["entry"]))
     # A date that somebody corrected is told of the original, too; else the record may be of a namesake that did not come.
     strangers = [one for one in own if one.is_unlikely and _by_records(sheet, one.taken, best, one.record) != AGREES]
     for one in strangers:
@@ -240,7 +252,8 @@ def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Ow
     for one in found:
         agrees = moments_agree(one["taken"], one["shot"])
         # A date that somebody corrected is no reason; but another file of that name is.
-        if agrees == AGREES or (one["how"] <= BY_NAME and (agrees != CONTRADICTS or not one["is_others"])):
+        is_named = one["how"] <= BY_NAME and (agrees != CONTRADICTS or not one["is_others"])
+        if agrees == AGREES or is_named or one["how"] == How.DIGEST:
             is_others = bool(one["is_others"]) and agrees != AGREES
             is_unlikely = agrees == CONTRADICTS and one["how"] != How.PATH and not one["is_measured"]
             own.append(_Own(one["record"], one["taken"], bool(one["is_packet"]), is_others, is_unlikely))
@@ -288,6 +301,10 @@ def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[bool, bool, bool
         original["name"],
         original["sha256"],
     )
+
+
+_TELLING = 2 + 5
+"""How much of what makes an original fit is more than a custom: both moments, and the likeness but for the kind of file."""
 
 
 def _enter(sheet: Worksheet, original: sqlite3.Row, others: list[tuple[sqlite3.Row, str]]) -> None:

@@ -9,17 +9,18 @@ import sqlite3
 from datetime import datetime
 
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.evidence import LYING, How, Score, refuse_contradicted, weighed
+from bramblemoor.exports.evidence import INSIDE, LYING, How, Score, refuse_contradicted, weighed
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import parse_moment
 
 _FAMILIES = ("sidecar", "index", "xmp")
 _QUARTER, _FURTHEST = 900, 14 * 3600  # seconds: of what the offsets of time zones are multiples, and the largest
-# A list speaks of its own folder and those below, as far as they have none of their own; a sidecar of all below.
-_INSIDE = (
-    "(r.scope = '' OR iif(r.family = 'index', r.scope = (SELECT scope FROM reach WHERE folder = "
-    f"{LYING}), substr(p.name, 1, length(r.scope)) = r.scope))"
-)
+_FEW = 3  # of one size: of more it tells nothing
+_NAMELESS = f"""
+    SELECT id, size_said, bm_seconds(taken) AS at, count(*) OVER (PARTITION BY size_said) AS alike FROM records r
+    WHERE size_said > 0 AND told = '' AND path = ''
+    AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = r.id AND o.how <= {How.FOLDED})
+"""
 # Each finds (picture, record, how, rank). A copy made for an album has candidates only by its own name.
 _CANDIDATES = (
     f"""SELECT w.picture, r.id, {How.EXACT}, w.rank FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar'
@@ -32,13 +33,13 @@ _CANDIDATES = (
         FROM (SELECT id, bm_folded(path) AS path FROM records WHERE path != '') r JOIN entries p ON p.base = bm_base(r.path)
         WHERE p.kind = 'picture' AND substr('/' || p.folded, -length(r.path) - 1) = '/' || r.path""",
     *(
-        f"""SELECT p.id, r.id, iif({_INSIDE}, iif(r.scope != '' AND r.scope = {LYING}, {How.BESIDE}, {How.TOLD}), {How.AFAR}),
+        f"""SELECT p.id, r.id, iif({INSIDE}, iif(r.scope != '' AND r.scope = {LYING}, {How.BESIDE}, {How.TOLD}), {How.AFAR}),
         iif(bm_base(p.name) = bm_last(r.file_name), 0, 1 + (p.base != c.key))
         FROM records r JOIN called c ON c.key = r.{told} JOIN entries p ON p.id = c.picture
         WHERE r.{told} != '' AND r.path = '' AND NOT p.is_copy"""
         for told in ("told", "as_told")
     ),
-    f"""SELECT p.id, r.id, iif({_INSIDE}, {How.TOLD_STEM}, {How.AFAR}), 0
+    f"""SELECT p.id, r.id, iif({INSIDE}, {How.TOLD_STEM}, {How.AFAR}), 0
         FROM (SELECT id, scope, family, bm_stem(told) AS stem FROM records WHERE told != '' AND path = '') r
         JOIN called c ON c.key = r.stem JOIN entries p ON p.id = c.picture WHERE NOT p.is_copy""",
     f"""SELECT p.id, r.id, {How.DIGEST}, 0 FROM records r JOIN entries p ON p.sha256 = r.sha256_said
@@ -57,10 +58,10 @@ _CANDIDATES = (
         JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
     # What neither names a picture nor is named after one, but tells its size and its second, in whatever time zone: many pictures
     # may have one size.
-    f"""SELECT p.id, r.id, {How.MEASURED}, 0
-        FROM (SELECT id, size_said, bm_seconds(taken) AS at FROM records r WHERE size_said > 0 AND told = '' AND path = ''
-            AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = r.id AND o.how <= {How.FOLDED})) r
+    f"""SELECT p.id, r.id, {How.MEASURED}, 0 FROM ({_NAMELESS}) r
         CROSS JOIN clocks p ON p.size = r.size_said AND p.quarter = r.at % {_QUARTER} AND abs(p.at - r.at) <= {_FURTHEST}""",
+    f"""SELECT p.id, r.id, {How.SIZE_ALONE}, 0 FROM ({_NAMELESS}) r CROSS JOIN clocks p ON p.size = r.size_said
+        WHERE max(r.alike, p.alike) <= {_FEW}""",
 )
 # A rendition or clip has what its original has, where no record is meant for it alone.
 _OF_ONE_FRAME = """
@@ -88,7 +89,7 @@ _PLAIN = f"""
 def find_candidates(sheet: Worksheet) -> None:
     """Fill `candidates` with what could belong together by any name, path or digest; entries must be extracted.
 
-    What contradicts is in `rejected`.
+    What contradicts is in `rejected`, and which list speaks of which folder in `reach`.
     """
     db = sheet.db
     _scopes(db)
@@ -106,7 +107,6 @@ def find_candidates(sheet: Worksheet) -> None:
             " WHERE (excluded.how, excluded.rank) < (how, rank)"
         )
     db.execute("DROP TABLE clocks")
-    db.execute("DROP TABLE reach")
     refuse_contradicted(sheet)
 
 
@@ -115,8 +115,9 @@ def _clocks(db: sqlite3.Connection) -> None:
     db.create_function("bm_seconds", 1, _seconds, deterministic=True)
     needed = "EXISTS (SELECT 1 FROM records WHERE size_said > 0 AND told = '' AND path = '')"
     db.execute(
-        f"CREATE TEMP TABLE clocks AS SELECT id, size, at, at % {_QUARTER} AS quarter FROM (SELECT id, size,"
-        f" bm_seconds(taken) AS at FROM entries WHERE kind = 'picture' AND NOT is_copy AND {needed})"
+        f"CREATE TEMP TABLE clocks AS SELECT id, size, at, at % {_QUARTER} AS quarter, alike FROM (SELECT id, size,"
+        " count(*) OVER (PARTITION BY size) AS alike, bm_seconds(taken) AS at"
+        f" FROM entries WHERE kind = 'picture' AND NOT is_copy AND {needed})"
     )
     db.execute("CREATE INDEX temp.clocks_size ON clocks (size, quarter)")
 
@@ -139,6 +140,7 @@ def pair(sheet: Worksheet, dialect: Dialect) -> None:
     for family in _FAMILIES:
         _weigh(sheet, family, dialect)
     db.execute("DROP TABLE candidates")
+    db.execute("DROP TABLE reach")
 
 
 def _scopes(db: sqlite3.Connection) -> None:

@@ -82,6 +82,7 @@ CREATE TABLE units (                                    -- contents, each where 
     entry INTEGER PRIMARY KEY, sha256 TEXT NOT NULL,
     staged_as INTEGER NOT NULL,                         -- the entry under whose number it was staged
     frame INTEGER, role TEXT,                           -- the frame it belongs to, named by the entry of its original
+    rival TEXT NOT NULL DEFAULT '',                     -- another original that it fits as well
     here INTEGER,                                       -- the frame in the ledger that has this content already
     path TEXT, collision TEXT, mtime_ns INTEGER, former_name TEXT NOT NULL DEFAULT ''
 );
