@@ -209,7 +209,8 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "a picture named like an edit, with a digest of its own": (
         CARDS.replace('"/s"', '"/s"\nsha256 = "/h"').replace('"/n"', '"/none"').replace("{name}", "{stem}"), [{
             "p/T.jpg": jpeg(1), "p/T.card.json": card("", "trip", Y2019), "p/T~touched.jpg": B2,
-            "p/T~touched!.card.json": card("", "another", Y2018).replace(b"{", b'{"h": "%s", ' % sha256(B2).hexdigest().encode())}], {"T.jpg": "trip", "T~touched.jpg": "another"}),
+            "p/T~touched!.card.json": card("", "another", Y2018).replace(b"{", b'{"h": "%s", ' % sha256(B2).hexdigest().encode())}],
+        {"T.jpg": "trip", "T~touched.jpg": "another"}),
     "a size that another record tells": (
         CARDS, [{"p/A.png": jpeg(1), "p/A.png.card.json": card("", "not here", Y2019),
                  "p/A.png!.card.json": card("", "a", Y2018).replace(b"{", b'{"s": %d, ' % len(jpeg(1)))}], {"A.png": ""}),
@@ -223,12 +224,15 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
         APART.replace(" | upper", ""), [{"p/a/X.JPG": jpeg(1), "p/b/X.jpg": jpeg(2), "p/c/y.jpg": jpeg(3),
                  "m/X.JPG.card.json": card("", "one", Y2019), "m/X.JPG!.card.json": card("", "other", Y2018),
                  "m/Y.JPG.card.json": card("", "y", Y2019)}], {"X.JPG": "", "X-2.jpg": "", "y.jpg": "y"}),
-    "a record named exactly like an edit, of another day": (
-        CARDS, [{"p/T.jpg": A, "p/T~touched.jpg": C, "p/T~touched.jpg.card.json": card("T~touched.jpg", "not here", Y2018)}],
-        {"T.jpg": ""}),
+    "a record named exactly like an edit, which others elsewhere may be, of another day": (
+        APART, [{"p/a/T.jpg": A, "p/a/T~touched.jpg": C, "p/B.jpg": B,
+                 "m/T~TOUCHED.JPG.card.json": card("T~touched.jpg", "not here", Y2018)}], {"T.jpg": "", "B.jpg": ""}),
     "the same, and the picture's own record has that day": (
-        CARDS, [{"p/T.jpg": A, "p/T.jpg.card.json": card("T.jpg", "", Y1956), "p/T~touched.jpg": C,
-                 "p/T~touched.jpg.card.json": card("T~touched.jpg", "the edit's", Y1956)}], {"T.jpg": "the edit's"}),
+        APART, [{"p/a/T.jpg": A, "m/T.JPG.card.json": card("T.jpg", "", Y1956), "p/a/T~touched.jpg": C, "p/B.jpg": B,
+                 "m/T~TOUCHED.JPG.card.json": card("T~touched.jpg", "the edit's", Y1956)}], {"T.jpg": "the edit's", "B.jpg": ""}),
+    "the same, beside the edit": (
+        CARDS, [{"p/T.jpg": A, "p/T~touched.jpg": C, "p/T~touched.jpg.card.json": card("T~touched.jpg", "the edit's", Y2018)}],
+        {"T.jpg": "the edit's"}),
     "two compositions of one name, and sidecars that do not tell": (
         CARDS, [{"p/\u00e9.jpg": jpeg(1), "p/e\u0301.jpg": jpeg(2), "p/e\u0301.jpg.card.json": card("\u00e9.jpg", "one", Y2019),
                  "p/e\u0301.jpg!.card.json": card("\u00e9.jpg", "other", Y2018)}], {"\u00e9.jpg": "", "\u00e9-2.jpg": ""}),

@@ -40,6 +40,8 @@ BY_NAME = How.TOLD_STEM
 """The least telling way that still goes by a name of this place, and not by a digest alone."""
 LYING = "substr(p.name, 1, length(p.name) - length(bm_base(p.name)))"
 """In SQL: the folder of an entry p."""
+TOGETHER = f"{LYING} = {LYING.replace('p.name', 's.name')}"
+"""In SQL: whether an entry p lies in the folder of a document s."""
 INSIDE = (
     "(r.scope = '' OR iif(r.family = 'index', r.scope = (SELECT scope FROM reach WHERE folder = "
     f"{LYING}), substr(p.name, 1, length(r.scope)) = r.scope))"
@@ -90,7 +92,7 @@ _COMPETING = f"""
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
     EXISTS (SELECT 1 FROM called WHERE picture = p.id
         AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
-    p.frame_key, {LYING} = {LYING.replace("p.name", "s.name")} AS beside,
+    p.frame_key, {TOGETHER} AS beside,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {tuple(map(int, _BARE))}) AS pictures_called,
     iif(r.told = '', 0, (SELECT count(*) FROM records o WHERE o.told = r.told AND o.family = r.family)) AS records_telling,
     iif(r.told = '', 0, (SELECT count(*) FROM records o
@@ -119,6 +121,11 @@ _CONTRADICTIONS: dict[Why, str] = {
     "ending": f"r.sha256_said = '' AND r.told != '' AND c.how != {How.PATH}"
     f" AND NOT (c.how = {How.EXACT} AND instr(s.base, p.base)) AND bm_of_another_kind(r.told, p.name)",
 }
+
+
+def is_one_folder(sheet: Worksheet) -> bool:
+    """Whether all pictures lie in one folder: then no two have one name."""
+    return bool(sheet.db.execute(_FOLDERS).fetchone()[0] == 1)
 
 
 def refuse_contradicted(sheet: Worksheet) -> None:
@@ -209,7 +216,7 @@ class _Export:
         self._dialect, self._respells = dialect, respells
         # One whose own name fits nothing needs more than the name that it tells itself.
         self._needs_proof = family == "sidecar" and bool(dialect.sidecar_templates)
-        self._is_one_folder = sheet.db.execute(_FOLDERS).fetchone()[0] == 1
+        self._is_one_folder = is_one_folder(sheet)
         # The pictures whose size or digest a record tells that names them.
         self.measured = {
             row["picture"] for row, score in rows

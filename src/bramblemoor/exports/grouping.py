@@ -10,7 +10,17 @@ from heapq import heapify, heappop, heappush
 from typing import NamedTuple
 
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.evidence import AGREES, BY_NAME, CONTRADICTS, INSIDE, SILENT, How, moments_agree
+from bramblemoor.exports.evidence import (
+    AGREES,
+    BY_NAME,
+    CONTRADICTS,
+    INSIDE,
+    SILENT,
+    TOGETHER,
+    How,
+    is_one_folder,
+    moments_agree,
+)
 from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key, stem_of
 from bramblemoor.frames.sniff import same_ending
@@ -23,16 +33,19 @@ _CONTENTS = """
 _WAYS = tuple(map(int, (how for how in How if how < How.AFAR)))
 # Records that name one file of a group better than any other, and none of its originals. An XMP packet is such only by what it
 # says: editors put one beside whatever they write.
-_OWN = """
+_OWN = f"""
     SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet,
-    r.sha256_said != '' OR r.size_said > 0 AS is_measured, EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
+    r.sha256_said != '' OR r.size_said > 0 OR c.how IN ({How.PATH}, {How.BESIDE})
+    OR {TOGETHER} AS is_placed,
+    EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
         WHERE o.record = c.record AND q.sha256 != p.sha256 AND (o.how, o.rank) <= (c.how, c.rank)
         AND (r.told != p.base OR r.told = q.base) AND NOT bm_contradict(r.taken, q.taken)) AS is_others, c.how,
     coalesce(p.taken, '') AS shot
-    FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture WHERE c.picture = ? AND c.how IN {ways}
+    FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture
+    JOIN entries s ON s.id = r.entry WHERE c.picture = ? AND c.how IN {{ways}}
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
-        AND o.picture IN ({originals}))
+        AND o.picture IN ({{originals}}))
     ORDER BY c.how, c.rank, r.taken, r.family
 """
 _STILL_FIRST = ("image/heic", "image/heif", "image/x-raw", "image/dng", "image/jpeg")
@@ -63,7 +76,7 @@ class _File(NamedTuple):
 class _Own(NamedTuple):
     """A record that is meant for one file alone, and the date that it tells; or for others of that name as well.
 
-    One that is unlikely has nothing but the file's name, and another date.
+    One that is unlikely has nothing but the file's name, which another may have elsewhere, and another date.
     """
 
     record: int
@@ -232,6 +245,7 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
         sheet.db.execute("UPDATE units SET rival = ? WHERE entry = ?", (others[0]["name"], row["entry"]))
     # A date that somebody corrected is told of the original, too; else the record may be of a namesake that did not come.
     strangers = [one for one in own if one.is_unlikely and _by_records(sheet, one.taken, best, one.record) != AGREES]
+    strangers = [] if strangers and is_one_folder(sheet) else strangers
     for one in strangers:
         sheet.db.execute("DELETE FROM candidates WHERE record = ?", (one.record,))
         sheet.db.execute("INSERT OR IGNORE INTO rejected VALUES (?, ?, 'date')", (row["entry"], one.record))
@@ -255,7 +269,7 @@ def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Ow
         is_named = one["how"] <= BY_NAME and (agrees != CONTRADICTS or not one["is_others"])
         if agrees == AGREES or is_named or one["how"] == How.DIGEST:
             is_others = bool(one["is_others"]) and agrees != AGREES
-            is_unlikely = agrees == CONTRADICTS and one["how"] != How.PATH and not one["is_measured"]
+            is_unlikely = agrees == CONTRADICTS and not one["is_placed"]
             own.append(_Own(one["record"], one["taken"], bool(one["is_packet"]), is_others, is_unlikely))
     return own
 
