@@ -58,6 +58,7 @@ def at(moment: datetime) -> int:
 
 A, B, C = jpeg(1, Y2019), jpeg(2, Y2018), jpeg(3, Y2019)
 B2 = jpeg(2)  # without a date
+B2_DIGEST = sha256(B2).hexdigest().encode()
 H = heic(Y2018)
 
 
@@ -209,7 +210,7 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "a picture named like an edit, with a digest of its own": (
         CARDS.replace('"/s"', '"/s"\nsha256 = "/h"').replace('"/n"', '"/none"').replace("{name}", "{stem}"), [{
             "p/T.jpg": jpeg(1), "p/T.card.json": card("", "trip", Y2019), "p/T~touched.jpg": B2,
-            "p/T~touched!.card.json": card("", "another", Y2018).replace(b"{", b'{"h": "%s", ' % sha256(B2).hexdigest().encode())}],
+            "p/T~touched!.card.json": card("", "another", Y2018).replace(b"{", b'{"h": "%s", ' % B2_DIGEST)}],
         {"T.jpg": "trip", "T~touched.jpg": "another"}),
     "a size that another record tells": (
         CARDS, [{"p/A.png": jpeg(1), "p/A.png.card.json": card("", "not here", Y2019),
