@@ -253,11 +253,7 @@ class _Export:
         if score.name == How.EXACT:
             return row["record"] not in self._contested and self._is_likeliest(row)
         if score.name == How.FOLDED:  # only the sidecar's own name is spelled otherwise
-            return (
-                row["beside"]
-                or self._is_one_folder
-                or self._dialect.is_called(row["entry"], last_step(row["file_name"]))
-            )
+            return self._is_alone_here(row) or self._dialect.is_called(row["entry"], last_step(row["file_name"]))
         return score.name == How.PATH or (score.name == How.BESIDE and not self._needs_proof)
 
     def _is_likeliest(self, row: sqlite3.Row) -> bool:
@@ -274,14 +270,18 @@ class _Export:
             return False
         if score.name in _NAMED_AFTER and row["record"] in self._contested:
             return False
-        if row["how"] == How.FOLDED and row["told"] and not self._respells and self._is_in_other_capitals(row):
-            return False
+        if row["how"] == How.FOLDED and not self._respells and self._is_in_other_capitals(row):
+            return self._is_alone_here(row)
         if score.name not in _NAMING:
             return True
         if _has_number(row) and row["rank"] == NOT_WHOLE and _tellers(row) == 1:
             return False  # the number says that two have the name, and only one is told of: perhaps the other
         several = row["pictures_called"] > 1 or row["records_telling"] > 1
         return not (score.name == How.AFAR or (several and score.name != How.BESIDE) or self._needs_proof)
+
+    def _is_alone_here(self, row: sqlite3.Row) -> bool:
+        """Whether no picture elsewhere can have the name that a sidecar has: it lies beside, or there is one folder."""
+        return bool(row["beside"]) or self._is_one_folder
 
     def _is_in_other_capitals(self, row: sqlite3.Row) -> bool:
         """Whether a record tells its picture's name in other capitals: as its own name is, it is that of another picture."""
