@@ -203,6 +203,11 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "an XMP in other capitals, with a corrected date": (
         BESIDE, [{"p/IMG_1.JPG": A, "p/img_1.xmp": XMP.replace(b"dc:title", b'xmlns:p="http://ns.adobe.com/photoshop/1.0/" '
                   b'p:DateCreated="1956-05-01T12:00:00" dc:title')}], {"IMG_1.JPG": "XMP title"}),
+    "a record in other capitals, of a service that keeps them": (
+        APART.replace(" | upper", ""), [{"p/a/X.jpg": jpeg(1), "m/X.JPG.card.json": card("X.JPG", "not here", Y2019)} | {
+            name: content for n in range(12) for name, content in (
+                (f"p/b/{n}.jpg", jpeg(10 + n)), (f"m/{n}.jpg.card.json", card(f"{n}.jpg", "b", Y2018)))}],
+        {"X.jpg": ""} | {f"{n}.jpg": "b" for n in range(12)}),
     "an edit that a list tells of, of a picture that lies elsewhere": (
         INDEX.replace('"/k"', '"/k"\nedit_of = "/e"'), [{
             "p/index.json": index(line("gone", Y2019, n="A.jpg"), line("grey", Y2019, n="x 1.jpg", e="A.jpg")), "p/x 1.jpg": C,
