@@ -285,6 +285,13 @@ def test_a_clip_that_fits_two_stills_is_told(shell: Shell) -> None:
     assert "clip" in {file["role"] for file in files}
 
 
+def test_a_clip_is_of_the_still_whose_record_tells_its_second(shell: Shell) -> None:
+    told = index(line("jpg", Y2019, n="I.JPG"), line("jpeg", Y2018, n="I.jpeg"))
+    unpack(shell, INDEX, {"p/I.JPG": jpeg(1), "p/I.jpeg": jpeg(2), "p/I.mp4": mp4(3, Y2018), "p/index.json": told})
+    files = shell("show", "I.jpeg", "--json", "--library", "library").json["files"]
+    assert {file["role"] for file in files} == {"original", "clip", "sidecar"}
+
+
 def test_what_stays_open_says_why(shell: Shell) -> None:
     dialect, parts, _ = CASES["a list in a folder whose picture did not come"]
     receipt = unpack(shell, dialect, *parts)

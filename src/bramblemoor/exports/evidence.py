@@ -41,7 +41,7 @@ BY_NAME = How.TOLD_STEM
 LYING = "substr(p.name, 1, length(p.name) - length(bm_base(p.name)))"
 """In SQL: the folder of an entry p."""
 TOGETHER = f"{LYING} = {LYING.replace('p.name', 's.name')}"
-"""In SQL: whether an entry p lies in the folder of a document s."""
+"""In SQL: whether an entry p lies in the folder of an entry s."""
 INSIDE = (
     "(r.scope = '' OR iif(r.family = 'index', r.scope = (SELECT scope FROM reach WHERE folder = "
     f"{LYING}), substr(p.name, 1, length(r.scope)) = r.scope))"

@@ -293,10 +293,15 @@ def _told_moment(sheet: Worksheet, row: sqlite3.Row, original: sqlite3.Row) -> i
 
 
 def _by_records(sheet: Worksheet, taken: str, original: sqlite3.Row, but: int = 0) -> int:
-    """Whether a moment is that which a record tells that may be an original's; `but` is a record that is not."""
+    """Whether a moment is that which a record tells that may be an original's; `but` is a record that is not.
+
+    A record that fits another picture of the folder better is that one's.
+    """
     found = sheet.db.execute(
-        "SELECT r.taken FROM candidates c JOIN records r ON r.id = c.record"
-        " WHERE c.picture = ? AND r.taken NOT NULL AND c.how <= ? AND r.id != ?",
+        "SELECT r.taken FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture"
+        " WHERE c.picture = ? AND r.taken NOT NULL AND c.how <= ? AND r.id != ?"
+        " AND NOT EXISTS (SELECT 1 FROM candidates o JOIN entries s ON s.id = o.picture"
+        f" WHERE o.record = c.record AND (o.how, o.rank) < (c.how, c.rank) AND {TOGETHER})",
         (original["entry"], BY_NAME, but),
     )
     return min((moments_agree(taken, one["taken"]) for one in found), default=SILENT)
