@@ -151,10 +151,9 @@ def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed
     export = _Export(sheet, family, dialect, rows, respells=respelled > _OFTEN * named)
     for row, score in rows:
         key = (row["picture"], row["record"], row["frame"])
-        if (
-            row["how"] in (How.MEASURED, How.SIZE_ALONE) and score.date != AGREES
-        ):  # a size alone is no reason to name it
-            if row["how"] == How.SIZE_ALONE and score.date == SILENT and row["picture"] not in export.measured:
+        is_measured = row["how"] in (How.MEASURED, How.SIZE_ALONE)
+        if is_measured and score.date != AGREES:  # no reason to name it
+            if export.is_doubt_by_size(row, score):
                 yield Weighed(*key, score._replace(name=How.EXACT, rank=0), is_doubt=True)
         elif score.date == CONTRADICTS and score.digest != AGREES and not export.outweighs_date(row, score):
             yield Weighed(*key, "date")
@@ -181,15 +180,12 @@ def _scored(db: sqlite3.Connection, family: str, *, respells: bool) -> list[tupl
     for row in rows:
         if row["how"] == How.FOLDED and row["folded"] not in told_apart:
             meant.setdefault(row["record"], set()).add(row["frame"])
-    return [
-        (
-            row,
-            score._replace(name=How.FOLDED)
-            if score.name == How.EXACT and meant.get(row["record"], set()) - {row["frame"]}
-            else score,
-        )
-        for row, score in scored
-    ]
+
+    def in_any_spelling(row: sqlite3.Row, score: Score) -> Score:
+        has_rival = bool(meant.get(row["record"], set()) - {row["frame"]})
+        return score._replace(name=How.FOLDED) if score.name == How.EXACT and has_rival else score
+
+    return [(row, in_any_spelling(row, score)) for row, score in scored]
 
 
 def _score(row: sqlite3.Row) -> Score:
@@ -218,7 +214,7 @@ class _Export:
         self._needs_proof = family == "sidecar" and bool(dialect.sidecar_templates)
         self._is_one_folder = is_one_folder(sheet)
         # The pictures whose size or digest a record tells that names them.
-        self.measured = {
+        self._measured = {
             row["picture"] for row, score in rows
             if row["how"] != How.SIZE_ALONE and AGREES in (score.digest, score.size)
         }  # fmt: skip
@@ -298,6 +294,10 @@ class _Export:
         """Whether more than a name speaks for another picture of this record, or for another record of this picture."""
         agreed, proven = self._agreed.get(row["record"], set()), self._proven.get(row["picture"], set())
         return bool(proven - {row["record"]}) or bool(agreed and row["frame"] not in agreed)
+
+    def is_doubt_by_size(self, row: sqlite3.Row, score: Score) -> bool:
+        """Whether a record that nothing names may be a picture's all the same, for it alone tells its size."""
+        return row["how"] == How.SIZE_ALONE and score.date == SILENT and row["picture"] not in self._measured
 
     def is_doubt(self, row: sqlite3.Row, score: Score) -> bool:
         """Whether a record that names a picture, while its own name fits nothing, may be the picture's all the same."""
