@@ -121,11 +121,13 @@ def judge(layout: Layout, frames: list[Frame], library: Path, open_records: set[
     db = sqlite3.connect(f"file:{library / 'ledger/ledger.sqlite'}?mode=ro&immutable=1", uri=True)
     frame_of = dict(db.execute("SELECT sha256, frame FROM files WHERE frame IS NOT NULL"))
     owners: dict[int, str] = {}
+    told_open = {name.strip() for name in open_records}  # of what a list tells, spaces around it are no part
     empties = sum(frame.files.get("original") == b"" for frame in frames)
     for frame in frames:
         if frame.ghost:
-            named = {frame.name, frame.entry, frame.entry.rpartition("/")[2], frame.sidecar} & open_records
-            score.note("ghosts right" if named or frame.decided != "sure" else "ghosts wrong", frame.entry)
+            named = {frame.name, frame.entry, frame.entry.rpartition("/")[2], frame.sidecar}
+            is_told = any(name.strip() in told_open for name in named)
+            score.note("ghosts right" if is_told or frame.decided != "sure" else "ghosts wrong", frame.entry)
             continue
         content = frame.files["original"]
         digest = hashlib.sha256(content).hexdigest()
