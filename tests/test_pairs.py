@@ -372,6 +372,19 @@ def test_a_record_that_is_known_to_be_anothers_is_not_taken_for_an_edits(shell: 
         assert (told in json.dumps(receipt["findings"] + receipt["left_out"])) == (order == "y")
 
 
+def test_an_edit_stays_where_the_picture_of_its_name_did_not_come_again(shell: Shell) -> None:
+    """Its record tells another ending than the edit's; and an empty picture gives up a clip that is another's."""
+    less = {"p/T.jpg": jpeg(1), "p/T.card.json": card("T.jpg", "trip", Y2019), "p/T~touched.jpg": jpeg(2),
+            "p/T~touched.card.json": card("T~touched.jpeg", "another", Y2018)}  # fmt: skip
+    dialect = CARDS.replace("{name}", "{stem}")
+    unpack(shell, dialect, less | {"p/T~touched.jpeg": jpeg(3), "p/E.png": b"", "p/E.mp4": mp4(4, Y2018)}, order="x")
+    unpack(shell, dialect, less | {"p/E.png": b"", "p/E.jpg": jpeg(5), "p/E.mp4": mp4(4, Y2018)}, order="y")
+    assert titles(shell) == {"T.jpg": "trip", "T~touched.jpeg": "another", "E.png": "", "E.jpg": ""}
+    for name, role in (("T.jpg", "rendition"), ("E.jpg", "clip")):
+        files = shell("show", name, "--json", "--library", "library").json["files"]
+        assert role in {file["role"] for file in files}, name
+
+
 def test_what_an_earlier_export_told_of_the_wrong_picture_is_taken_back(shell: Shell) -> None:
     """The picture's own sidecar was not in it, nor the picture that the namesake's sidecar is of."""
     less = {"p/b/I.JPG": jpeg(1), "m/I.JPG.card.json": card("", "a's", Y2019)}

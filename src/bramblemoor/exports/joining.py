@@ -67,11 +67,11 @@ def _original_came_apart(sheet: Worksheet, db: sqlite3.Connection, frame: int, u
     row = db.execute("SELECT sha256 FROM files WHERE frame = ? AND role = 'original'", (frame,)).fetchone()
     if row is None:
         return False
-    other = sheet.db.execute(
-        "SELECT 1 FROM units u JOIN entries e ON e.id = u.entry WHERE u.sha256 = ? AND u.frame != ? AND NOT e.is_copy",
-        (row["sha256"], unit["frame"]),
-    ).fetchone()
-    return other is not None
+    others = sheet.db.execute(
+        "SELECT u.sha256 FROM units u JOIN entries e ON e.id = u.entry WHERE u.here = ? AND u.frame != ? AND NOT e.is_copy",
+        (frame, unit["frame"]),
+    )
+    return any(digest_of_key(other["sha256"]) == row["sha256"] for other in others)
 
 
 def _split(db: sqlite3.Connection, unit: sqlite3.Row) -> int:

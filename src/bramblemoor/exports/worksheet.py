@@ -88,6 +88,7 @@ CREATE TABLE units (                                    -- contents, each where 
 );
 CREATE INDEX units_frame ON units (frame);
 CREATE INDEX units_sha256 ON units (sha256);
+CREATE INDEX units_here ON units (here);
 CREATE INDEX units_collision ON units (collision);
 """
 
