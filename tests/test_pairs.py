@@ -109,6 +109,8 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "an exact path and a date corrected by hand": (
         INDEX, [{"p/aa.jpg": A, "index.json": index(line("Gran", Y1956, p="p/aa.jpg", n="Gran.jpg", s=len(A)))}],
         {"Gran.jpg": "Gran"}),
+    "a picture that was delivered in another format than it is called": (
+        INDEX, [{"p/aa.jpg": A, "index.json": index(line("Gran", Y2019, p="p/aa.jpg", n="Gran.HEIC"))}], {"Gran.jpg": "Gran"}),
     "a film's header tells another year": (
         INDEX, [{"p/aa.mp4": mp4(1, Y2018), "index.json": index(line("Film", Y2019, p="p/aa.mp4", n="F.mp4"))}],
         {"F.mp4": "Film"}),
@@ -167,6 +169,11 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "a numbered picture of which nothing is told": (
         NUMBERED, [{"p/A~2.jpg": jpeg(2), "p/index.json": index(line("of the one without a number", Y2019, n="A.jpg"))}],
         {"A~2.jpg": ""}),
+    "the same, and its ending is told otherwise": (
+        NUMBERED, [{"p/A~2.jpeg": jpeg(2), "p/index.json": index(line("of the one without a number", Y2019, n="A.JPG"))}],
+        {"A~2.jpeg": ""}),
+    "a list that tells names without endings": (
+        NUMBERED, [{"p/A.jpeg": jpeg(2), "p/index.json": index(line("a", Y2019, n="A"))}], {"A.jpeg": "a"}),
     "a numbered picture whose second is told, beside one that tells none": (
         NUMBERED, [{"p/A.jpg": jpeg(1), "p/A~2.jpg": B, "p/index.json": index(line("second", Y2018, n="A.jpg"))}],
         {"undated/A.jpg": "", "2018-02/A.jpg": "second"}),
@@ -239,6 +246,9 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "the same, beside the edit": (
         CARDS, [{"p/T.jpg": A, "p/T~touched.jpg": C, "p/T~touched.jpg.card.json": card("T~touched.jpg", "the edit's", Y2018)}],
         {"T.jpg": "the edit's"}),
+    "two pictures of one stem, and a date corrected by hand": (
+        CARDS.replace("{name}", "{stem}").replace('"/n"', '"/none"'), [{
+            "p/I.jpeg": A, "p/I.png": jpeg(2), "p/I.card.json": card("", "whose?", Y1956)}], {"I.jpeg": "", "I.png": ""}),
     "two compositions of one name, and sidecars that do not tell": (
         CARDS, [{"p/\u00e9.jpg": jpeg(1), "p/e\u0301.jpg": jpeg(2), "p/e\u0301.jpg.card.json": card("\u00e9.jpg", "one", Y2019),
                  "p/e\u0301.jpg!.card.json": card("\u00e9.jpg", "other", Y2018)}], {"\u00e9.jpg": "", "\u00e9-2.jpg": ""}),

@@ -11,7 +11,7 @@ from bramblemoor.exports.dialect import Dialect, composed
 from bramblemoor.exports.templates import last_step
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import infer_offset, parse_moment
-from bramblemoor.frames.sniff import is_picture_ending, same_ending
+from bramblemoor.frames.sniff import is_of_another_kind
 
 Why = Literal["digest", "size", "ending", "date", "known", "name"]
 """Why a record is not that of a picture: what of it contradicts; that another is known as its own; or that only a name tells."""
@@ -131,7 +131,7 @@ def is_one_folder(sheet: Worksheet) -> bool:
 def refuse_contradicted(sheet: Worksheet) -> None:
     """Take away the candidates that a digest, a size or an ending contradicts, and note why."""
     db = sheet.db
-    db.create_function("bm_of_another_kind", 2, _is_of_another_kind, deterministic=True)
+    db.create_function("bm_of_another_kind", 2, is_of_another_kind, deterministic=True)
     for why, condition in _CONTRADICTIONS.items():
         db.execute(
             "INSERT OR IGNORE INTO rejected SELECT c.picture, c.record, ? FROM candidates c JOIN records r ON r.id = c.record"
@@ -225,8 +225,10 @@ class _Export:
             if is_unfit and (score.size == AGREES or score.date == AGREES):
                 self._proven.setdefault(row["picture"], set()).add(row["record"])
         # Of records that names give to several: the frames that more than a name speaks for, and the records that fit one whose
-        # date contradicts better than another that nothing speaks against: perhaps the date was corrected.
+        # date contradicts no worse than another that nothing speaks against: perhaps the date was corrected, unless another
+        # record tells the first one's very second.
         self._agreed: dict[int, set[int]] = {}
+        settled = {row["frame"] for row, score in rows if score.agrees}
         silent: dict[int, list[tuple[int, int, int]]] = {}
         named = [(row, score) for row, score in rows if score.name in (*_NAMED_AFTER, *_OF_HERE)]
         for row, score in named:
@@ -236,7 +238,8 @@ class _Export:
                 silent.setdefault(row["record"], []).append((score.name, score.rank, row["frame"]))
         self._contested = {
             row["record"] for row, score in named if score.date == CONTRADICTS and score.name in _NAMED_AFTER
-            and any((name, rank) > (score.name, score.rank) and frame != row["frame"]
+            and row["frame"] not in settled
+            and any((name, rank) >= (score.name, score.rank) and frame != row["frame"]
                     for name, rank, frame in silent.get(row["record"], ()))
         }  # fmt: skip
 
@@ -313,12 +316,6 @@ def _has_number(row: sqlite3.Row) -> bool:
 def _tellers(row: sqlite3.Row) -> int:
     """How many records tell a name: of a list that speaks of what lies beside it, those of that list."""
     return int(row["telling_beside"] if row["how"] == How.BESIDE else row["records_telling"])
-
-
-def _is_of_another_kind(told: str, name: str) -> bool:
-    """Whether a record names a picture of another ending."""
-    one, other = ("." + text.rpartition(".")[2] if "." in text else "" for text in (told, name))
-    return is_picture_ending(one) and is_picture_ending(other) and not same_ending(one, other)
 
 
 def _compared(said: object, found: object) -> int:

@@ -39,7 +39,7 @@ _CANDIDATES = (
         WHERE r.{told} != '' AND r.path = '' AND NOT p.is_copy"""
         for told in ("told", "as_told")
     ),
-    f"""SELECT p.id, r.id, iif({INSIDE}, {How.TOLD_STEM}, {How.AFAR}), 0
+    f"""SELECT p.id, r.id, iif({INSIDE}, {How.TOLD_STEM}, {How.AFAR}), 1 + (p.base != c.key || bm_folded(p.ending))
         FROM (SELECT id, scope, family, bm_stem(told) AS stem FROM records WHERE told != '' AND path = '') r
         JOIN called c ON c.key = r.stem JOIN entries p ON p.id = c.picture WHERE NOT p.is_copy""",
     f"""SELECT p.id, r.id, {How.DIGEST}, 0 FROM records r JOIN entries p ON p.sha256 = r.sha256_said

@@ -163,7 +163,7 @@ def _place_frame(sheet: Worksheet, parcel: Parcel, library: Library, frame: int)
     records = records_of(sheet, frame)
     facts = believe([*own_claims(sheet, frame), *(claim for one in records for claim in decode_claims(one["claims"]))])
     named = next((record["file_name"] for record in records if record["file_name"] and not record["is_own"]), "")
-    told = true_name(named, group[0]["name"].rpartition("/")[2]) if named else ""
+    told = true_name(named, group[0]["name"].rpartition("/")[2], group[0]["ending"] or "") if named else ""
     by_folder: dict[str, list[sqlite3.Row]] = {}
     for row in group:
         if row["here"] is not None:

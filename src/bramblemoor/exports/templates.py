@@ -10,6 +10,8 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from urllib.parse import quote
 
+from bramblemoor.frames.sniff import ending_of, is_of_another_kind
+
 WORDS = ("folder", "parent", "stem", "ending", "name", "suffix", "counter", "number", "position")
 _TOKEN = re.compile(r"\s*(?:'([^']*)'|([A-Za-z]+)|(\d+)|([+|]))")
 _UNITS = ("characters", "bytes", "units")
@@ -174,9 +176,13 @@ def loose(name: str) -> str:
     return "".join(filter(str.isalnum, name))
 
 
-def true_name(told: str, delivered: str) -> str:
-    """The name that a record tells: its last step, but where slashes are part of the name itself, as the delivered name shows."""
+def true_name(told: str, delivered: str, ending: str) -> str:
+    """The name that a record tells: its last step, but where slashes are part of the name itself, as the delivered name shows.
+
+    It ends as the picture that was delivered does, `ending`, where it has no such ending, or that of another format.
+    """
     last = last_step(told)
-    if last != told and loose(told) == loose(delivered) != loose(last):
-        return told
-    return last
+    name = told if last != told and loose(told) == loose(delivered) != loose(last) else last
+    if not ending_of(name):
+        return name + ending_of("_" + ending)
+    return name.removesuffix(ending_of(name)) + ending if is_of_another_kind(name, "_" + ending) else name

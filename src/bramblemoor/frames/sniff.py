@@ -80,3 +80,15 @@ def same_ending(one: str, other: str) -> bool:
     """Whether two endings stand for one format, as .jpg and .JPEG do."""
     one, other = one[1:].lower(), other[1:].lower()
     return _FORMAT.get(one, one) == _FORMAT.get(other, other)
+
+
+def ending_of(name: str) -> str:
+    """What a name ends with, its dot included, where that is the ending of a picture or film; else ""."""
+    stem, dot, ending = name.rpartition(".")
+    return dot + ending if stem and is_picture_ending(dot + ending) else ""
+
+
+def is_of_another_kind(one: str, other: str) -> bool:
+    """Whether two names have endings that stand for two formats."""
+    ends = ending_of(one), ending_of(other)
+    return all(ends) and not same_ending(*ends)
