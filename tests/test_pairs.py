@@ -152,6 +152,12 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "a name that ends in a number, and a date corrected by hand": (
         CARDS.replace("[names]", "[names]\ncounter = ' {n}'").replace('"/n"', '"/none"'),
         [{"p/Cutting 3403.jpg": A, "p/Cutting 3403.jpg.card.json": card("", "reeds", Y1956)}], {"Cutting 3403.jpg": "reeds"}),
+    "the same, in other capitals": (
+        CARDS.replace("[names]", "[names]\ncounter = ' {n}'").replace('"/n"', '"/none"'),
+        [{"p/Cutting 3403.jpg": A, "p/CUTTING 3403.JPG.card.json": card("", "reeds", Y1956)}], {"Cutting 3403.jpg": "reeds"}),
+    "an edit alone, and a record of another day in other capitals": (
+        CARDS.replace("{name}", "{stem}").replace('"/n"', '"/none"'),
+        [{"p/t~touched.jpg": A, "p/T.card.json": card("", "of another picture", Y2018)}], {"t~touched.jpg": ""}),
     "a sidecar in other capitals, a replaced sign, and a date corrected by hand": (
         APART.replace(" | upper", ""), [{"p/O+w.jpg": A, "m/O+W.JPG.card.json": card("O w.jpg", "owl", Y1956)}],
         {"O w.jpg": "owl"}),

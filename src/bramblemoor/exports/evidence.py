@@ -8,7 +8,7 @@ from enum import IntEnum
 from typing import Literal, NamedTuple
 
 from bramblemoor.exports.dialect import Dialect, composed
-from bramblemoor.exports.templates import last_step
+from bramblemoor.exports.templates import folded, last_step
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import infer_offset, parse_moment
 from bramblemoor.frames.sniff import is_of_another_kind
@@ -153,7 +153,7 @@ def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed
         key = (row["picture"], row["record"], row["frame"])
         is_measured = row["how"] in (How.MEASURED, How.SIZE_ALONE)
         if is_measured and score.date != AGREES:  # no reason to name it
-            if export.is_doubt_by_size(row, score):
+            if export.is_doubt_by_size(row):
                 yield Weighed(*key, score._replace(name=How.EXACT, rank=0), is_doubt=True)
         elif score.date == CONTRADICTS and score.digest != AGREES and not export.outweighs_date(row, score):
             yield Weighed(*key, "date")
@@ -213,11 +213,8 @@ class _Export:
         # One whose own name fits nothing needs more than the name that it tells itself.
         self._needs_proof = family == "sidecar" and bool(dialect.sidecar_templates)
         self._is_one_folder = is_one_folder(sheet)
-        # The pictures whose size or digest a record tells that names them.
-        self._measured = {
-            row["picture"] for row, score in rows
-            if row["how"] != How.SIZE_ALONE and AGREES in (score.digest, score.size)
-        }  # fmt: skip
+        # The frames that more than a name speaks for.
+        self._settled = {row["frame"] for row, score in rows if score.agrees and row["how"] != How.SIZE_ALONE}
         # Of pictures the records that speak of them although their own name fits nothing: they tell the name, and size or second.
         self._proven: dict[int, set[int]] = {}
         for row, score in rows:
@@ -228,7 +225,6 @@ class _Export:
         # date contradicts no worse than another that nothing speaks against: perhaps the date was corrected, unless another
         # record tells the first one's very second.
         self._agreed: dict[int, set[int]] = {}
-        settled = {row["frame"] for row, score in rows if score.agrees}
         silent: dict[int, list[tuple[int, int, int]]] = {}
         named = [(row, score) for row, score in rows if score.name in (*_NAMED_AFTER, *_OF_HERE)]
         for row, score in named:
@@ -238,7 +234,7 @@ class _Export:
                 silent.setdefault(row["record"], []).append((score.name, score.rank, row["frame"]))
         self._contested = {
             row["record"] for row, score in named if score.date == CONTRADICTS and score.name in _NAMED_AFTER
-            and row["frame"] not in settled
+            and row["frame"] not in self._settled
             and any((name, rank) >= (score.name, score.rank) and frame != row["frame"]
                     for name, rank, frame in silent.get(row["record"], ()))
         }  # fmt: skip
@@ -252,14 +248,19 @@ class _Export:
         if score.name == How.EXACT:
             return row["record"] not in self._contested and self._is_likeliest(row)
         if score.name == How.FOLDED:  # only the sidecar's own name is spelled otherwise
-            return self._is_alone_here(row) or self._dialect.is_called(row["entry"], last_step(row["file_name"]))
+            is_meant = self._is_alone_here(row) or self._dialect.is_called(row["entry"], last_step(row["file_name"]))
+            return is_meant and self._is_likeliest(row)
         return score.name == How.PATH or (score.name == How.BESIDE and not self._needs_proof)
 
     def _is_likeliest(self, row: sqlite3.Row) -> bool:
         """Whether a sidecar is named after the likeliest reading of a picture's name, or all of it, or tells that very name."""
         name, told = last_step(row["entry"]), last_step(row["file_name"])
         is_first = row["family"] != "sidecar" or row["rank"] < len(self._dialect.sidecar_templates)
-        return is_first or name in last_step(row["sidecar"]) or name in (told, self._dialect.picture_name(told))
+        return (
+            is_first
+            or folded(name) in folded(last_step(row["sidecar"]))
+            or name in (told, self._dialect.picture_name(told))
+        )
 
     def is_shown(self, row: sqlite3.Row, score: Score) -> bool:
         """Whether more than a name that others may have speaks for a candidate."""
@@ -298,9 +299,9 @@ class _Export:
         agreed, proven = self._agreed.get(row["record"], set()), self._proven.get(row["picture"], set())
         return bool(proven - {row["record"]}) or bool(agreed and row["frame"] not in agreed)
 
-    def is_doubt_by_size(self, row: sqlite3.Row, score: Score) -> bool:
+    def is_doubt_by_size(self, row: sqlite3.Row) -> bool:
         """Whether a record that nothing names may be a picture's all the same, for it alone tells its size."""
-        return row["how"] == How.SIZE_ALONE and score.date == SILENT and row["picture"] not in self._measured
+        return row["how"] == How.SIZE_ALONE and row["frame"] not in self._settled
 
     def is_doubt(self, row: sqlite3.Row, score: Score) -> bool:
         """Whether a record that names a picture, while its own name fits nothing, may be the picture's all the same."""

@@ -218,8 +218,9 @@ def _enter_frame(
     ).fetchall()
     records = records_of(sheet, original)
     told_now = [claim for record in records for claim in decode_claims(record["claims"])]
-    here = frame_for(sheet, db, units, told_now)
-    frame, new = here, here is None or any(unit["here"] != here for unit in units)
+    new = _take_back(sheet, library, earlier, units, records)
+    frame = here = frame_for(sheet, db, units, told_now)
+    new |= here is None or any(unit["here"] != here for unit in units)
     if here is not None:  # before anything new is told of it
         new |= take_up_edits(library, here, resumed=resumed)
     if frame is None:
@@ -250,10 +251,6 @@ def _enter_frame(
                     unit["width"] or 0, unit["height"] or 0, unit["former_name"],
                 ),
             )  # fmt: skip
-    if here is not None and (count := withdraw(sheet, db, earlier, original, here, records)):
-        new = True
-        what = f"an earlier export seemed to tell {count} {'fact' if count == 1 else 'facts'} of it, by a record that is another"
-        library.seen.append(Finding(_path_of(db, here), f"{what} picture's, as this one shows: taken back"))
     before = claims_of(db, frame)
     only_edit = not is_original(db, frame, units[0])  # of what is here
     if not only_edit:
@@ -275,6 +272,21 @@ def _enter_frame(
     if here is None:
         take_up_edits(library, frame, resumed=resumed)  # of a sidecar that lay there before its picture came
     return frame, new, here is None
+
+
+def _take_back(
+    sheet: Worksheet, library: Library, earlier: Earlier, units: list[sqlite3.Row], records: list[sqlite3.Row]
+) -> bool:
+    """Take back of the frames that contents of one are here already what is shown to be another's; says if anything was."""
+    taken_back = False
+    for known in sorted({unit["here"] for unit in units if unit["here"] is not None}):
+        if count := withdraw(sheet, library.db, earlier, units[0]["frame"], known, records):
+            taken_back = True
+            what = f"an earlier export seemed to tell {count} {'fact' if count == 1 else 'facts'} of it, by a record that is"
+            library.seen.append(
+                Finding(_path_of(library.db, known), f"{what} another picture's, as this one shows: taken back")
+            )
+    return taken_back
 
 
 def _is_last(claim: Claim, told: list[Claim]) -> bool:
