@@ -192,6 +192,15 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
                  "p/T~touched.mp4": mp4(9, Y2018), "index.json": index(
                      line("trip", Y2019, p="p/T.jpg", k="1"), line("another", Y2018, p="p/T~touched.jpg", k="2"))}],
         {"T.jpg": "trip", "T~touched.jpg": "another"}),
+    "a picture named like an edit, whose clip has its name": (
+        CARDS.replace("{name}", "{stem}").replace('"/n"', '"/none"'), [{
+            "p/T.jpg": A, "p/T.card.json": card("", "trip", Y2019), "p/T~touched.png": B2, "p/T~touched.mp4": mp4(2, Y2018),
+            "p/T~touched.card.json": card("", "another", Y2018)}], {"T.jpg": "trip", "T~touched.png": "another"}),
+    "a picture named like an edit, whose edit's sidecar would have the same cut name": (
+        CARDS.replace("{name}", "{name | cut 4 characters}").replace('"/n"', '"/none"'), [{
+            "p/T.jpg": jpeg(1), "p/T.jp.card.json": card("", "trip", Y2019), "p/T~touched.jpg": jpeg(2),
+            "p/T~to.card.json": card("", "another", Y2018), "p/T~touched~touched.jpg": jpeg(3)}],
+        {"T.jpg": "trip", "T~touched.jpg": "another"}),
     "the same, where sidecars are named by the stem alone": (
         CARDS.replace("{name}", "{stem}"), [{
             "p/T.jpg": jpeg(1), "p/T.card.json": card("T.jpg", "trip", Y2019), "p/T~touched.jpg": jpeg(2),
@@ -365,6 +374,16 @@ def test_later_exports_balance_and_mend(shell: Shell) -> None:
     assert any("I.HEIC" in one["name"] and "not in this export" in one["what"] for one in again["findings"])
     files = shell("show", "I.JPG", "--json", "--library", "library").json["files"]
     assert {file["role"] for file in files} == {"original", "rendition", "sidecar"}
+
+
+def test_a_sidecar_is_no_edit_where_its_picture_is_one(shell: Shell) -> None:
+    dialect = INDEX.replace("[index.fields]", "[folders]\nalbums = ['p/*']\n[index.fields]")
+    edit, original = {"p/Best/T~touched.jpg": jpeg(9)}, {"p/Best/T.jpg": jpeg(8)}
+    for order, entries in (("x", edit), ("y", original), ("z", edit | original)):
+        unpack(shell, dialect, entries, order=order)
+    files = shell("show", "T.jpg", "--json", "--library", "library").json["files"]
+    assert {file["path"].rpartition("/")[2]: file["role"] for file in files} == {
+        "T.jpg": "original", "T~touched.jpg": "rendition", "T.jpg.xmp": "sidecar", "T~touched.jpg.xmp": "sidecar"}  # fmt: skip
 
 
 def test_a_later_export_tells_two_frames_apart(shell: Shell) -> None:

@@ -208,6 +208,7 @@ def _judge_albums(layout: Layout, frames: list[Frame], where: dict[str, Path], l
         members = [
             frame for frame in frames
             if number in (frame.albums[:1] if layout.folders == "albums" else frame.albums) and frame.files.get("original")
+            and frame.decided == "sure"
         ]  # fmt: skip
         wanted = {where[digest].relative_to(library).as_posix() for frame in members
                   if (digest := hashlib.sha256(frame.files["original"]).hexdigest()) in where}  # fmt: skip

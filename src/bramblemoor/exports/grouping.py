@@ -32,13 +32,16 @@ _CONTENTS = """
 """
 _WAYS = tuple(map(int, (how for how in How if how < How.AFAR)))
 # Records that name one file of a group better than any other, and none of its originals, nor what ends otherwise. An XMP packet
-# is such only by what it says: editors put one beside whatever they write.
+# is such only by what it says: editors put one beside whatever they write. Its own edits and clips are not other files.
 _OWN = f"""
     SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet,
     r.sha256_said != '' OR r.size_said > 0 OR c.how IN ({How.PATH}, {How.BESIDE}) OR {TOGETHER} AS is_placed,
     EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
         WHERE o.record = c.record AND q.sha256 != p.sha256 AND (o.how, o.rank) <= (c.how, c.rank)
-        AND (r.told != p.base OR r.told = q.base) AND NOT bm_contradict(r.taken, q.taken)) AS is_others, c.how,
+        AND (r.told != p.base OR r.told = q.base) AND NOT bm_contradict(r.taken, q.taken)
+        AND q.frame_key != bm_stem(p.name) || char(0)
+        AND NOT (bm_stem(q.name) = bm_stem(p.name) AND q.picture_kind = 'video' AND p.picture_kind != 'video')
+    ) AS is_others, c.how,
     coalesce(p.taken, '') AS shot
     FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture
     JOIN entries s ON s.id = r.entry WHERE c.picture = ? AND c.how IN {{ways}}

@@ -133,7 +133,10 @@ def _bring(sheet: Worksheet, db: sqlite3.Connection, unit: sqlite3.Row, target: 
         by_hand = db.execute(f"SELECT 1 FROM claims WHERE frame = ? AND {_BY_HAND}", (former,)).fetchone()
         if others > 1 or by_hand is not None or _is_told(db, former, told):
             return
-        db.execute("UPDATE files SET frame = ?, role = ? WHERE frame = ?", (target, unit["role"], former))
+        db.execute(
+            "UPDATE files SET frame = ?, role = iif(role = 'original', ?, role) WHERE frame = ?",
+            (target, unit["role"], former),
+        )
         db.execute(
             "UPDATE album_frames SET frame = ? WHERE frame = ? AND album NOT IN (SELECT album FROM album_frames WHERE frame = ?)",
             (target, former, target),
