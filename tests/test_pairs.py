@@ -140,6 +140,10 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "an edit with a record, of the same moment": (
         INDEX, [{"p/T.jpg": A, "p/T~touched.jpg": C, "index.json": index(
             line("plain", Y2019, p="p/T.jpg", k="1"), line("grey", Y2019, p="p/T~touched.jpg", k="2"))}], {"T.jpg": "plain"}),
+    "an edit with a line of its own, by a name that was cut": (
+        INDEX.replace("[names]", "[names]\npicture = '{stem | cut 12 characters}{suffix}{ending}'"), [{
+            "p/Cuttings.jpg": A, "p/Cuttings~touched.jpg": C, "p/index.json": index(
+                line("", Y2019, n="Cuttings.jpg"), line("grey", Y2019, n="Cuttings~touched.jpg"))}], {"Cuttings.jpg": "grey"}),
     "a namesake that did not come, by its number": (
         APART, [{"p/A.jpg": jpeg(1), "m/A.JPG.card.json": card("A.jpg", "a", Y2019),
                  "m/A.3.JPG.card.json": card("A.jpg", "another", Y2018)}], {"A.jpg": "a"}),

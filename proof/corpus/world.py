@@ -99,7 +99,8 @@ def make_account(layout: Layout, count: int, seed: int, first: int) -> list[Fram
             number, stem, chance.choice((".jpg", ".jpg", ".JPG", ".jpeg", ".png")), local,
             chance.choice((0, 60, 60, 120, -300, 345, 570)), chance.choice(("none", "local", "local", "offset")),
         )  # fmt: skip
-        frame.told = chance.random() > 0.03
+        # Of what is called as an edit would be, only a record tells that it is none.
+        frame.told = chance.random() > 0.03 or stem.endswith(layout.rendition)
         frame.tags = [frame.token, *(chance.choice(("reeds", "Lock", "owls")) for _ in range(chance.randrange(2)))]
         frame.title = words(chance, chance.randrange(1, 5)) if chance.random() < 0.8 else ""
         frame.caption = words(chance, chance.randrange(1, 9)) if chance.random() < 0.4 else ""

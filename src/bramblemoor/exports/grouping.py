@@ -46,7 +46,8 @@ _OWN = f"""
     FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture
     JOIN entries s ON s.id = r.entry WHERE c.picture = ? AND c.how IN {{ways}}
     AND (r.told = '' OR r.path != '' OR c.how > {BY_NAME}
-        OR EXISTS (SELECT 1 FROM called WHERE picture = p.id AND (key = r.told OR bm_loose(key) = bm_loose(r.told))))
+        OR EXISTS (SELECT 1 FROM called WHERE picture = p.id
+            AND (key IN (r.told, r.as_told) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(r.as_told)))))
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
         AND o.picture IN ({{originals}}))
