@@ -119,11 +119,13 @@ class Dialect:
         found: list[ParsedName] = []
         for parser in self._parsers:
             match = parser.fullmatch(name) or parser.fullmatch(composed(name))
-            if match is None or not (match["counter"] or match["suffix"]) or match["stem"].startswith("."):
-                continue
-            parsed = ParsedName(
-                folder + slash, match["stem"], match["suffix"], match["counter"], match["n"] or "", match["ending"]
+            stem, suffix, counter, number, ending = (
+                (match.groupdict().get(part) or "" if match else "")
+                for part in ("stem", "suffix", "counter", "n", "ending")
             )
+            if not (counter or suffix) or stem.startswith("."):
+                continue
+            parsed = ParsedName(folder + slash, stem, suffix, counter, number, ending)
             # Where all that is left is a suffix, what looks like a counter is rather the name.
             only_suffix = bool(found) and found[0].stem in self._suffixes and not found[0].suffix
             found.insert(0 if only_suffix else len(found), parsed)

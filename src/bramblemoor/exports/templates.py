@@ -95,6 +95,8 @@ class Template:
             "ending": r"(?P<ending>(?:\.[^.]*?)?)",
         }
         terms = [term for piece in self._pieces for term in piece.terms]
+        if (True, "stem") not in terms:
+            raise BadTemplate(f"{self.source!r} must have the stem")
         try:
             return re.compile("".join(groups[term] if word else re.escape(term) for word, term in terms), re.DOTALL)
         except (KeyError, re.error):
