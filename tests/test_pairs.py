@@ -140,6 +140,11 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "an edit with a record, of the same moment": (
         INDEX, [{"p/T.jpg": A, "p/T~touched.jpg": C, "index.json": index(
             line("plain", Y2019, p="p/T.jpg", k="1"), line("grey", Y2019, p="p/T~touched.jpg", k="2"))}], {"T.jpg": "plain"}),
+    "a record of a picture that did not come, called as an edit is but for its ending": (
+        CARDS.replace("{name}", "{stem}"), [{
+            "p/T.jpeg": jpeg(1), "p/T!.card.json": card("T.jpeg", "trip", Y2019).replace(b"{", b'{"s": %d, ' % len(jpeg(1))),
+            "p/T~touched.jpeg": jpeg(2), "p/T~touched.card.json": card("T~touched.jpg", "not here", Y2018)}],
+        {"T.jpeg": "trip"}),
     "an edit with a line of its own, by a name that was cut": (
         INDEX.replace("[names]", "[names]\npicture = '{stem | cut 12 characters}{suffix}{ending}'"), [{
             "p/Cuttings.jpg": A, "p/Cuttings~touched.jpg": C, "p/index.json": index(

@@ -40,10 +40,10 @@ def told_by(service: str, order: str, document: str) -> str:
 
 
 class Earlier:
-    """What a service's earlier exports told."""
+    """What a service's earlier exports told, as the ledger `db` has it."""
 
     def __init__(self, db: sqlite3.Connection, service: str) -> None:
-        self._db = db
+        self.db = db
         start = export_mark(service, "")
         orders = db.execute(
             "SELECT substr(key, ?) FROM meta WHERE substr(key, 1, ?) = ?", (len(start) + 1, len(start), start)
@@ -52,7 +52,7 @@ class Earlier:
 
     def told(self, frame: int) -> dict[str, str]:
         """The notes by which something was told of a frame, each with the name of its document."""
-        rows = self._db.execute(
+        rows = self.db.execute(
             "SELECT DISTINCT told FROM claims WHERE frame = ? AND source IN ('service', 'xmp')", (frame,)
         )
         found = {}
@@ -63,7 +63,7 @@ class Earlier:
         return found
 
 
-def refuse_strangers(sheet: Worksheet, db: sqlite3.Connection, earlier: Earlier) -> None:
+def refuse_strangers(sheet: Worksheet, earlier: Earlier) -> None:
     """Take away candidates that say something else of a picture in the ledger than its own record said in an earlier export,
     where that one is not in this export; `candidates` and `units.here` must be filled.
     """
@@ -72,20 +72,13 @@ def refuse_strangers(sheet: Worksheet, db: sqlite3.Connection, earlier: Earlier)
         if not documents or row["document"] in documents or any(_came(sheet, document) for document in documents):
             continue
         agrees = moments_agree(row["taken"] or "", row["shot"] or "") == AGREES
-        if not agrees and not says_nothing_else(db, row["here"], decode_claims(row["claims"])):
+        if not agrees and not says_nothing_else(earlier.db, row["here"], decode_claims(row["claims"])):
             key = (row["picture"], row["record"])
             sheet.db.execute("DELETE FROM candidates WHERE picture = ? AND record = ?", key)
             sheet.db.execute("INSERT OR IGNORE INTO rejected VALUES (?, ?, 'known')", key)
 
 
-def withdraw(
-    sheet: Worksheet,
-    db: sqlite3.Connection,
-    earlier: Earlier,
-    original: int,
-    frame: int,
-    records: Collection[sqlite3.Row],
-) -> int:
+def withdraw(sheet: Worksheet, earlier: Earlier, original: int, frame: int, records: Collection[sqlite3.Row]) -> int:
     """Take back what an earlier export said of a frame by a record that this one shows not to be its own; returns how many
     claims were.
 
@@ -94,18 +87,18 @@ def withdraw(
     """
     told_now = {claim for record in records for claim in decode_claims(record["claims"])}
     own = [record for record in records if record["family"] == "sidecar" and not record["is_own"]]
-    is_told = bool(own) and _is_whole(sheet, db, frame)
+    is_told = bool(own) and _is_whole(sheet, earlier.db, frame)
     count = 0
     for told, document in earlier.told(frame).items():
         for row in sheet.db.execute(_NOT_ITS_OWN, {"document": document, "original": original}).fetchall():
             if not (row["is_anothers"] or is_told):
                 continue
             for claim in set(decode_claims(row["claims"])) - told_now:
-                count += db.execute(
+                count += earlier.db.execute(
                     "DELETE FROM claims WHERE frame = ? AND field = ? AND value = ? AND source = ? AND told = ?",
                     (frame, claim.field, claim.value, claim.source, told),
                 ).rowcount
-            db.execute(
+            earlier.db.execute(
                 "UPDATE frames SET reference = ? WHERE id = ? AND reference = ?",
                 (own[0]["reference"] if own else "", frame, row["reference"]),
             )

@@ -49,6 +49,11 @@ INSIDE = (
 """In SQL: whether a bare name that a record r tells may be that of an entry p: a list speaks of its own folder and those below,
 as far as they have none of their own; a sidecar of all below.
 """
+CALLED = (
+    "EXISTS (SELECT 1 FROM called WHERE picture = p.id AND (key IN (r.told, r.as_told)"
+    " OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name)))))"
+)
+"""In SQL: whether a picture p may have been called at the service what a record r tells, whatever signs were replaced."""
 _EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
 _NAMED_AFTER = (How.EXACT, How.FOLDED)
 _OF_HERE = (How.BESIDE, How.TOLD, How.TOLD_STEM)
@@ -90,8 +95,7 @@ _COMPETING = f"""
     SELECT c.*, p.name AS entry, s.name AS sidecar, s.folded, p.sha256, p.size, p.ending, p.taken AS shot,
     r.sha256_said, r.size_said, r.told, r.file_name, r.path, r.taken,
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
-    EXISTS (SELECT 1 FROM called WHERE picture = p.id
-        AND (key IN (r.told, bm_stem(r.told)) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name))))) AS named,
+    {CALLED} OR EXISTS (SELECT 1 FROM called WHERE picture = p.id AND key = bm_stem(r.told)) AS named,
     p.frame_key, {TOGETHER} AS beside,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {tuple(map(int, _BARE))}) AS pictures_called,
     iif(r.told = '', 0, (SELECT count(*) FROM records o WHERE o.told = r.told AND o.family = r.family)) AS records_telling,

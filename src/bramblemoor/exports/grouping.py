@@ -13,6 +13,7 @@ from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.evidence import (
     AGREES,
     BY_NAME,
+    CALLED,
     CONTRADICTS,
     INSIDE,
     SILENT,
@@ -45,9 +46,7 @@ _OWN = f"""
     coalesce(p.taken, '') AS shot
     FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture
     JOIN entries s ON s.id = r.entry WHERE c.picture = ? AND c.how IN {{ways}}
-    AND (r.told = '' OR r.path != '' OR c.how > {BY_NAME}
-        OR EXISTS (SELECT 1 FROM called WHERE picture = p.id
-            AND (key IN (r.told, r.as_told) OR bm_loose(key) IN (bm_loose(r.told), bm_loose(r.as_told)))))
+    AND (r.told = '' OR r.path != '' OR c.how > {BY_NAME} OR {CALLED})
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
         AND o.picture IN ({{originals}}))
@@ -234,10 +233,10 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
         return sharing[0]
     own = _own_records(sheet, row["entry"], [one["entry"] for one in originals])
     moments = {one["entry"]: _moment(sheet, row, own, one) for one in originals}
-    fits = {
+    evidence = {
         one["entry"]: (moments[one["entry"]], _told_moment(sheet, row, one), *_likeness(row, one)) for one in originals
     }
-    best, *others = sorted(originals, key=lambda one: fits[one["entry"]])
+    best, *others = sorted(originals, key=lambda one: (evidence[one["entry"]], _custom(one)))
     moment = moments[best["entry"]]
     if moment == CONTRADICTS:
         return None
@@ -245,8 +244,8 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
     dated_alone = row["picture_kind"] != "video" and bool(row["taken"]) and not best["taken"]
     if moment != AGREES and any(not one.is_others and (dated_alone or not one.is_packet) for one in own):
         return None
-    telling = fits[best["entry"]][:_TELLING]
-    if telling[:2] == (SILENT, SILENT) and others and fits[others[0]["entry"]][:_TELLING] == telling:
+    telling = evidence[best["entry"]]
+    if telling[:2] == (SILENT, SILENT) and others and evidence[others[0]["entry"]] == telling:
         sheet.db.execute("UPDATE units SET rival = ? WHERE entry = ?", (others[0]["name"], row["entry"]))
     # A date that somebody corrected is told of the original, too; else the record may be of a namesake that did not come.
     strangers = [one for one in own if one.is_unlikely and _by_records(sheet, one.taken, best, one.record) != AGREES]
@@ -312,23 +311,22 @@ def _by_records(sheet: Worksheet, taken: str, original: sqlite3.Row, but: int = 
     return min((moments_agree(taken, one["taken"]) for one in found), default=SILENT)
 
 
-def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[bool, bool, bool, bool, bool, int, str, str]:
-    """How well an original fits a file by its kind and name, less is better; the name last, so that no two are equal."""
-    media = original["media"] or ""
+def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[bool, bool, bool, bool, bool]:
+    """How well an original fits a file by its kind and name, less is better."""
     return (
         original["sha256"] != digest_of_key(original["sha256"]),  # an empty file is no picture
         original["picture_kind"] != row["picture_kind"] and row["picture_kind"] != "video",
         not same_ending(row["ending"] or "", original["ending"] or ""),
         (row["ending"] or "").lower() != (original["ending"] or "").lower(),
         row["frame_key"] != original["frame_key"],
-        _STILL_FIRST.index(media) if media in _STILL_FIRST else len(_STILL_FIRST),
-        original["name"],
-        original["sha256"],
     )
 
 
-_TELLING = 2 + 5
-"""How much of what makes an original fit is more than a custom: both moments, and the likeness but for the kind of file."""
+def _custom(original: sqlite3.Row) -> tuple[int, str, str]:
+    """Which of several originals is taken where nothing tells; by name and content last, so that no two are equal."""
+    media = original["media"] or ""
+    first = _STILL_FIRST.index(media) if media in _STILL_FIRST else len(_STILL_FIRST)
+    return first, original["name"], original["sha256"]
 
 
 def _enter(sheet: Worksheet, original: sqlite3.Row, others: list[tuple[sqlite3.Row, str]]) -> None:

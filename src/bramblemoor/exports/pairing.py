@@ -9,7 +9,7 @@ import sqlite3
 from datetime import datetime
 
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.evidence import INSIDE, LYING, How, Score, refuse_contradicted, weighed
+from bramblemoor.exports.evidence import BY_NAME, CALLED, INSIDE, LYING, How, Score, refuse_contradicted, weighed
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import parse_moment
 
@@ -69,6 +69,14 @@ _OF_ONE_FRAME = """
         SELECT 1 FROM entries e JOIN units u ON u.sha256 = e.sha256 JOIN candidates o ON o.picture = u.frame
         WHERE e.id = candidates.picture AND u.role IN ('rendition', 'clip')
         AND o.family = candidates.family AND (o.record = candidates.record OR o.how <= candidates.how)
+    ) AND NOT EXISTS (SELECT 1 FROM own WHERE own.picture = candidates.picture AND own.record = candidates.record)
+"""
+# Nor has it one that tells another name, which is neither its own nor its original's.
+_NOT_CALLED = f"""
+    FROM candidates WHERE how <= {BY_NAME} AND EXISTS (
+        SELECT 1 FROM entries p JOIN units u ON u.sha256 = p.sha256 JOIN records r ON r.id = candidates.record
+        WHERE p.id = candidates.picture AND u.role IN ('rendition', 'clip')
+        AND r.told != '' AND r.path = '' AND NOT {CALLED}
     ) AND NOT EXISTS (SELECT 1 FROM own WHERE own.picture = candidates.picture AND own.record = candidates.record)
 """
 # A record that is meant for a rendition or clip alone is not one of its original's.
@@ -136,6 +144,8 @@ def pair(sheet: Worksheet, dialect: Dialect) -> None:
     db = sheet.db
     db.execute(_NOT_OWN)
     db.execute(_OF_ONE_FRAME)
+    db.execute(f"INSERT OR IGNORE INTO rejected SELECT picture, record, 'name' {_NOT_CALLED}")
+    db.execute(f"DELETE {_NOT_CALLED}")
     db.execute(_PLAIN)
     for family in _FAMILIES:
         _weigh(sheet, family, dialect)

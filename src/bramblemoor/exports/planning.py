@@ -53,7 +53,7 @@ def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
             known = _known(library, parcel.service, row)
             if known is not None:
                 db.execute("UPDATE units SET here = ? WHERE entry = ?", (known, row["entry"]))
-        refuse_strangers(sheet, library.db, Earlier(library.db, parcel.service))
+        refuse_strangers(sheet, Earlier(library.db, parcel.service))
         _match(sheet, parcel.dialect)
         for (frame,) in db.execute(FRAMES).fetchall():
             _place_frame(sheet, parcel, library, frame)

@@ -280,7 +280,7 @@ def _take_back(
     """Take back of the frames that contents of one are here already what is shown to be another's; says if anything was."""
     taken_back = False
     for known in sorted({unit["here"] for unit in units if unit["here"] is not None}):
-        if count := withdraw(sheet, library.db, earlier, units[0]["frame"], known, records):
+        if count := withdraw(sheet, earlier, units[0]["frame"], known, records):
             taken_back = True
             what = f"an earlier export seemed to tell {count} {'fact' if count == 1 else 'facts'} of it, by a record that is"
             library.seen.append(
