@@ -276,6 +276,13 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "two compositions of one name, and sidecars that do not tell": (
         CARDS, [{"p/\u00e9.jpg": jpeg(1), "p/e\u0301.jpg": jpeg(2), "p/e\u0301.jpg.card.json": card("\u00e9.jpg", "one", Y2019),
                  "p/e\u0301.jpg!.card.json": card("\u00e9.jpg", "other", Y2018)}], {"\u00e9.jpg": "", "\u00e9-2.jpg": ""}),
+    "a picture whose line is not here, beside one with another ending that did not come": (
+        INDEX, [{"p/X.jpeg": jpeg(1), "p/index.json": index(
+            line("not here", Y2018, n="X.jpg"), *(line("y", Y2019, n=f"{n}.jpg") for n in range(12)))} | {
+                f"p/{n}.jpg": jpeg(2 + n) for n in range(12)}], {"X.jpeg": ""} | {f"{n}.jpg": "y" for n in range(12)}),
+    "a list that tells another ending of each picture": (
+        INDEX, [{"p/X.jpeg": jpeg(1), "p/Y.jpeg": jpeg(2), "p/index.json": index(
+            line("x", Y2018, n="X.jpg"), line("y", Y2019, n="Y.jpg"))}], {"X.jpg": "x", "Y.jpg": "y"}),
     "a list in a folder whose picture did not come": (
         INDEX, [{"p/a/index.json": index(line("a's", Y2018, **OTHERS)), "p/a/O.JPG": A, "p/b/IMG_1.JPG": B}],
         {"O.JPG": "", "IMG_1.JPG": ""}),
