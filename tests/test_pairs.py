@@ -280,6 +280,10 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
         INDEX, [{"p/X.jpeg": jpeg(1), "p/index.json": index(
             line("not here", Y2018, n="X.jpg"), *(line("y", Y2019, n=f"{n}.jpg") for n in range(12)))} | {
                 f"p/{n}.jpg": jpeg(2 + n) for n in range(12)}], {"X.jpeg": ""} | {f"{n}.jpg": "y" for n in range(12)}),
+    "an edit that a list tells of, beside one called as its original is but for the ending": (
+        INDEX.replace('"/k"', '"/k"\nedit_of = "/e"'), [{"p/made 1.jpg": jpeg(1), "p/X.jpg": B, "p/index.json": index(
+            line("not here", Y2019, n="X.jpeg"), line("made", Y2019, n="made 1.jpg", e="X.jpeg"), line("x", Y2018, n="X.jpg"))}],
+        {"made 1.jpg": "made", "X.jpg": "x"}),
     "a list that tells another ending of each picture": (
         INDEX, [{"p/X.jpeg": jpeg(1), "p/Y.jpeg": jpeg(2), "p/index.json": index(
             line("x", Y2018, n="X.jpg"), line("y", Y2019, n="Y.jpg"))}], {"X.jpg": "x", "Y.jpg": "y"}),

@@ -11,7 +11,7 @@ from bramblemoor.exports.dialect import Dialect, composed
 from bramblemoor.exports.templates import folded, last_step
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import infer_offset, parse_moment
-from bramblemoor.frames.sniff import ending_of, is_of_another_kind
+from bramblemoor.frames.sniff import is_of_another_kind
 
 Why = Literal["digest", "size", "ending", "date", "known", "name"]
 """Why a record is not that of a picture: what of it contradicts; that another is known as its own; or that only a name tells."""
@@ -29,7 +29,7 @@ class How(IntEnum):
     TOLD_STEM = 5
     DIGEST = 6
     MEASURED = 7  # by size and moment
-    AFAR = 8  # by a bare name that speaks of another folder
+    AFAR = 8  # by a bare name that speaks of another folder, or of another ending
     OTHERWISE = 9  # by its own name, which counts little while it tells another
     SIZE_ALONE = 10  # no reason to pair, but one to doubt
 
@@ -113,7 +113,7 @@ _RESPELLED = f"""
         SELECT min(c.how) AS best FROM candidates c JOIN records r ON r.id = c.record
         WHERE c.family = ? AND r.path = '' GROUP BY c.record HAVING best <= {How.FOLDED})
 """
-_OFTEN = 0.1  # of all sidecars, or of all told names: then the service has a spelling of its own
+OFTEN = 0.1  # of all sidecars, or of all told names: then the service has a spelling of its own
 # The spellings in which sidecars of one name came: where there are two, the service tells them apart.
 _SPELLINGS = "SELECT folded FROM entries WHERE kind = 'sidecar' GROUP BY folded HAVING count(DISTINCT name) > 1"
 _FOLDERS = f"SELECT count(DISTINCT {LYING}) FROM entries p WHERE kind = 'picture' AND NOT is_copy"
@@ -152,7 +152,7 @@ def weighed(sheet: Worksheet, family: str, dialect: Dialect) -> Iterator[Weighed
     """The candidates of one family that still compete; `candidates` must be filled, and what is certain paired."""
     respelled, named = sheet.db.execute(_RESPELLED, (family,)).fetchone()
     rows = _scored(sheet.db, family, respells=respelled > 0)
-    export = _Export(sheet, family, dialect, rows, respells=respelled > _OFTEN * named)
+    export = _Export(sheet, family, dialect, rows, respells=respelled > OFTEN * named)
     for row, score in rows:
         key = (row["picture"], row["record"], row["frame"])
         is_measured = row["how"] in (How.MEASURED, How.SIZE_ALONE)
@@ -216,7 +216,6 @@ class _Export:
         self._dialect, self._respells = dialect, respells
         # One whose own name fits nothing needs more than the name that it tells itself.
         self._needs_proof = family == "sidecar" and bool(dialect.sidecar_templates)
-        self._tells_other_endings = _tells_other_endings(rows)
         self._is_one_folder = is_one_folder(sheet)
         # The frames that more than a name speaks for.
         self._settled = {row["frame"] for row, score in rows if score.agrees and row["how"] != How.SIZE_ALONE}
@@ -281,8 +280,6 @@ class _Export:
             return True
         if _has_number(row) and row["rank"] == NOT_WHOLE and _tellers(row) == 1:
             return False  # the number says that two have the name, and only one is told of: perhaps the other
-        if row["how"] == How.TOLD_STEM and ending_of(row["told"]) and not self._tells_other_endings:
-            return False  # of this very name, with another ending, a picture may have been left out
         several = row["pictures_called"] > 1 or row["records_telling"] > 1
         return not (score.name == How.AFAR or (several and score.name != How.BESIDE) or self._needs_proof)
 
@@ -315,15 +312,6 @@ class _Export:
         if not self._needs_proof or score.name not in (How.TOLD, How.BESIDE) or row["fits"]:
             return False
         return self._dialect.may_be_sidecar_of(row["entry"], row["sidecar"], self._is_one_folder)
-
-
-def _tells_other_endings(rows: list[tuple[sqlite3.Row, Score]]) -> bool:
-    """Whether the service often tells an ending that its pictures do not have to the letter, like .jpeg of a .jpg."""
-    ways: dict[int, int] = {}
-    for row, _ in rows:
-        if row["how"] in _OF_HERE and ending_of(row["told"]):
-            ways[row["record"]] = min(row["how"], ways.get(row["record"], row["how"]))
-    return sum(how == How.TOLD_STEM for how in ways.values()) > _OFTEN * len(ways)
 
 
 def _has_number(row: sqlite3.Row) -> bool:

@@ -9,9 +9,10 @@ import sqlite3
 from datetime import datetime
 
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.evidence import BY_NAME, CALLED, INSIDE, LYING, How, Score, refuse_contradicted, weighed
+from bramblemoor.exports.evidence import BY_NAME, CALLED, INSIDE, LYING, OFTEN, How, Score, refuse_contradicted, weighed
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.frames.moments import parse_moment
+from bramblemoor.frames.sniff import ending_of
 
 _FAMILIES = ("sidecar", "index", "xmp")
 _QUARTER, _FURTHEST = 900, 14 * 3600  # seconds: of what the offsets of time zones are multiples, and the largest
@@ -63,6 +64,16 @@ _CANDIDATES = (
     f"""SELECT p.id, r.id, {How.SIZE_ALONE}, 0 FROM ({_NAMELESS}) r CROSS JOIN clocks p ON p.size = r.size_said
         WHERE max(r.alike, p.alike) <= {_FEW}""",
 )
+# A told name that is a picture's but for its ending, like .jpeg of a .jpg, may be that of another picture, which did not come;
+# but some services do not write endings as they deliver them.
+_OTHER_ENDING = f"how = {How.TOLD_STEM} AND record IN (SELECT id FROM records WHERE bm_ending(told) != '')"
+_OTHER_ENDINGS = f"""
+    SELECT count(*) FILTER (WHERE best = {How.TOLD_STEM}) > {OFTEN} * count(*) FROM (
+        SELECT min(how) AS best FROM candidates c WHERE how BETWEEN {How.BESIDE} AND {How.TOLD_STEM}
+        AND record IN (SELECT id FROM records WHERE bm_ending(told) != '')
+        AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.picture = c.picture AND o.family = c.family AND o.how < c.how)
+        GROUP BY record)
+"""
 # A rendition or clip has what its original has, where no record is meant for it alone.
 _OF_ONE_FRAME = """
     DELETE FROM candidates WHERE EXISTS (
@@ -116,6 +127,12 @@ def find_candidates(sheet: Worksheet) -> None:
         )
     db.execute("DROP TABLE clocks")
     refuse_contradicted(sheet)
+    db.create_function("bm_ending", 1, ending_of, deterministic=True)
+    if not db.execute(_OTHER_ENDINGS).fetchone()[0]:
+        db.execute(
+            f"UPDATE candidates SET how = iif((SELECT sha256_said FROM records WHERE id = record)"
+            f" = (SELECT sha256 FROM entries WHERE id = picture), {How.DIGEST}, {How.AFAR}) WHERE {_OTHER_ENDING}"
+        )
 
 
 def _clocks(db: sqlite3.Connection) -> None:
