@@ -284,6 +284,12 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
         INDEX.replace('"/k"', '"/k"\nedit_of = "/e"'), [{"p/made 1.jpg": jpeg(1), "p/X.jpg": B, "p/index.json": index(
             line("not here", Y2019, n="X.jpeg"), line("made", Y2019, n="made 1.jpg", e="X.jpeg"), line("x", Y2018, n="X.jpg"))}],
         {"made 1.jpg": "made", "X.jpg": "x"}),
+    "a clip that a list tells of, whose still has a cut name that others have but for their numbers": (
+        NUMBERED.replace('"/k"', '"/k"\nclips = "/c"').replace(
+            "[names]", "[names]\npicture = '{stem | cut 8 characters}{counter}{ending}'"), [{
+                "p/Cuttings.jpg": jpeg(1), "p/Cuttings~2.jpg": jpeg(2), "p/film 1.mp4": mp4(3, Y2019), "p/index.json": index(
+                    line("first", Y2018, n="Cuttings.jpg", c=["film 1.mp4"]), line("second", Y2018, n="Cuttings~2.jpg"))}],
+        {"Cuttings.jpg": "first", "Cuttings~2.jpg": "second"}),
     "a list that tells another ending of each picture": (
         INDEX, [{"p/X.jpeg": jpeg(1), "p/Y.jpeg": jpeg(2), "p/index.json": index(
             line("x", Y2018, n="X.jpg"), line("y", Y2019, n="Y.jpg"))}], {"X.jpg": "x", "Y.jpg": "y"}),

@@ -54,6 +54,9 @@ CALLED = (
     " OR bm_loose(key) IN (bm_loose(r.told), bm_loose(bm_folded(r.file_name)))))"
 )
 """In SQL: whether a picture p may have been called at the service what a record r tells, whatever signs were replaced."""
+TELLING_BESIDE = """(SELECT count(*) FROM records o
+    WHERE o.told = r.told AND o.file_name = r.file_name AND +o.entry = r.entry)"""
+"""In SQL: how many lines of its list tell the very name that a record r tells."""
 _EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
 _NAMED_AFTER = (How.EXACT, How.FOLDED)
 _OF_HERE = (How.BESIDE, How.TOLD, How.TOLD_STEM)
@@ -99,8 +102,7 @@ _COMPETING = f"""
     p.frame_key, {TOGETHER} AS beside,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {tuple(map(int, _BARE))}) AS pictures_called,
     iif(r.told = '', 0, (SELECT count(*) FROM records o WHERE o.told = r.told AND o.family = r.family)) AS records_telling,
-    iif(r.told = '', 0, (SELECT count(*) FROM records o
-        WHERE o.told = r.told AND o.file_name = r.file_name AND +o.entry = r.entry)) AS telling_beside,
+    iif(r.told = '', 0, {TELLING_BESIDE}) AS telling_beside,
     EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {How.FOLDED}) AS fits
     FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record JOIN entries s ON s.id = r.entry
     WHERE c.family = ? AND c.record NOT IN (SELECT record FROM pairs)

@@ -17,6 +17,7 @@ from bramblemoor.exports.evidence import (
     CONTRADICTS,
     INSIDE,
     SILENT,
+    TELLING_BESIDE,
     TOGETHER,
     How,
     is_one_folder,
@@ -158,8 +159,8 @@ def _by_reference(sheet: Worksheet) -> dict[int, tuple[int, str]]:
 def _unit_of_record(db: sqlite3.Connection, record: int) -> int | None:
     """The content that a record speaks of, where its best candidate is one: of a name that it alone tells, that very one."""
     rows = db.execute(
-        "WITH alone AS (SELECT count(*) = 1 FROM records r JOIN records o ON o.told = r.told AND +o.entry = r.entry"
-        " WHERE r.id = :record) SELECT DISTINCT u.entry, c.how, iif((SELECT * FROM alone), c.rank, 0) AS rank FROM candidates c"
+        f"WITH alone AS (SELECT {TELLING_BESIDE} = 1 FROM records r WHERE r.id = :record)"
+        " SELECT DISTINCT u.entry, c.how, iif((SELECT * FROM alone), c.rank, 0) AS rank FROM candidates c"
         " JOIN entries p ON p.id = c.picture JOIN units u ON u.sha256 = p.sha256 WHERE c.record = :record AND c.how < :afar"
         " ORDER BY c.how, 3 LIMIT 2",
         {"record": record, "afar": How.AFAR},
@@ -189,7 +190,7 @@ def _unit_called(db: sqlite3.Connection, name: str, folder: str, record: int) ->
         if found:
             return found[0]["entry"] if len(found) == 1 else None
     told = db.execute(
-        "SELECT id FROM records WHERE told = ? AND scope = (SELECT scope FROM records WHERE id = ?) LIMIT 2",
+        "SELECT id FROM records WHERE ? IN (told, as_told) AND scope = (SELECT scope FROM records WHERE id = ?) LIMIT 2",
         (folded(name), record),
     ).fetchall()
     return _unit_of_record(db, told[0]["id"]) if len(told) == 1 else None
