@@ -5,12 +5,16 @@ from pathlib import Path
 
 _SIDE = 24
 _FLAT = 40.0
+_LEAST_CONTRAST = 4  # of 255
 _MOST_DIFFERENCE = 5.0
 """Mean difference, of 255, between two versions of one picture; two pictures of a burst are farther apart as a rule."""
 
 
 def small_grey(source: Path | bytes, side: int = _SIDE) -> bytes | None:
-    """The picture as so many grey pixels squared, its contrast stretched; None where it cannot be decoded."""
+    """The picture as so many grey pixels squared, its contrast stretched.
+
+    None where it cannot be decoded, or is all of one grey, as any other such picture is.
+    """
     from PIL import Image, ImageOps
     from pillow_heif import register_heif_opener
 
@@ -20,6 +24,9 @@ def small_grey(source: Path | bytes, side: int = _SIDE) -> bytes | None:
             image.draft("L", (side * 4, side * 4))  # a JPEG is decoded at an eighth of its size, where that is enough
             upright = ImageOps.exif_transpose(image)
             small = upright.convert("L").resize((side, side), Image.Resampling.BOX)
+            greys = small.tobytes()
+            if max(greys) - min(greys) < _LEAST_CONTRAST:
+                return None
             return ImageOps.autocontrast(small).tobytes()
     except Exception:  # a damaged picture makes decoders raise whatever they like
         return None
