@@ -334,15 +334,14 @@ def moments_agree(told: str, own: str) -> int:
     said, shot = parse_moment(told), parse_moment(own)
     if said is None or shot is None:
         return SILENT
-    if said.utc is not None and shot.local is not None and shot.offset is None:
-        offset = infer_offset(shot.local, said.utc)
-        if offset is None:
-            return CONTRADICTS
-        drift = (shot.local - said.utc).total_seconds() - offset * 60
-        # Many pictures are some minutes from a quarter of an hour: only to the second does it tell anything.
-        return AGREES if abs(drift) <= _EXACTLY else SILENT
+    for utc, clock in ((said.utc, shot), (shot.utc, said)):
+        if utc is not None and clock.local is not None and clock.offset is None:  # whose zone nobody knows
+            offset = infer_offset(clock.local, utc)
+            if offset is None:
+                return CONTRADICTS
+            drift = (clock.local - utc).total_seconds() - offset * 60
+            # Many pictures are some minutes from a quarter of an hour: only to the second does it tell anything.
+            return AGREES if abs(drift) <= _EXACTLY else SILENT
     if said.local is not None and shot.local is not None and None in (said.offset, shot.offset):
         return AGREES if abs((said.local - shot.local).total_seconds()) <= _EXACTLY else CONTRADICTS
-    if said.local is not None and said.offset is None:
-        return SILENT  # a clock whose zone nobody knows, against UTC
     return AGREES if abs((said.instant - shot.instant).total_seconds()) <= _EXACTLY else CONTRADICTS
