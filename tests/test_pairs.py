@@ -290,6 +290,9 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
                 "p/Cuttings.jpg": jpeg(1), "p/Cuttings~2.jpg": jpeg(2), "p/film 1.mp4": mp4(3, Y2019), "p/index.json": index(
                     line("first", Y2018, n="Cuttings.jpg", c=["film 1.mp4"]), line("second", Y2018, n="Cuttings~2.jpg"))}],
         {"Cuttings.jpg": "first", "Cuttings~2.jpg": "second"}),
+    "a film beside a picture of another year that is named like an edit of it": (
+        BESIDE, [{"p/T.mp4": mp4(1, Y2018), "p/T~touched.jpg": C, "p/T~touched.xmp": XMP}],
+        {"T.mp4": "", "T~touched.jpg": "XMP title"}),
     "a list that tells another ending of each picture": (
         INDEX, [{"p/X.jpeg": jpeg(1), "p/Y.jpeg": jpeg(2), "p/index.json": index(
             line("x", Y2018, n="X.jpg"), line("y", Y2019, n="Y.jpg"))}], {"X.jpg": "x", "Y.jpg": "y"}),
