@@ -580,6 +580,34 @@ def test_an_export_that_lacks_an_original_knows_no_better(shell: Shell) -> None:
             assert {file["role"] for file in files} == {"original", "rendition", "clip", "sidecar"}
 
 
+def test_an_export_that_lacks_a_record_brings_nothing_together(shell: Shell) -> None:
+    """A record that another export had tells two frames apart; without it, one looks like an edit of the other."""
+    dated = XMP.replace(b"dc:title", b'xmlns:p="http://ns.adobe.com/photoshop/1.0/" p:DateCreated="%s" dc:title')
+    whole = {
+        "p/T.jpg": A,
+        "p/T.png": jpeg(5),
+        "p/T.png.xmp": dated % b"2006-05-06T21:45:02",
+        "p/T~touched.jpg": jpeg(6),
+        "p/T~touched.jpg.xmp": dated % b"2025-01-25T19:58:26",
+    }
+    less = {name: content for name, content in whole.items() if name != "p/T.png.xmp"}
+    for order, entries in (("x", whole), ("y", less), ("z", whole)):
+        unpack(shell, BESIDE.replace("{stem}.xmp", "{name}.xmp"), entries, order=order)
+        assert titles(shell) == {"T.jpg": "", "T.png": "XMP title", "T~touched.jpg": "XMP title"}, order
+        told = shell("show", "T.png", "--json", "--library", "library").json["claims"]
+        assert [one["value"] for one in told if one["field"] == "taken"] == ["2006-05-06T21:45:02"]
+
+
+def test_an_edit_and_its_clip_join_an_original_that_is_here_already(shell: Shell) -> None:
+    others = {"p/T~touched.jpg": C, "p/T.mp4": mp4(5, Y2019)}
+    unpack(shell, INDEX, others | {"p/Z.jpg": A}, order="x")
+    assert titles(shell) == {"Z.jpg": "", "T.mp4": ""}
+    unpack(shell, INDEX, others | {"p/T.jpg": A}, order="y")
+    assert titles(shell) == {"Z.jpg": ""}
+    files = shell("show", "Z.jpg", "--json", "--library", "library").json["files"]
+    assert {file["role"] for file in files} == {"original", "rendition", "clip"}
+
+
 def test_parts_that_are_not_here_may_come_later(shell: Shell) -> None:
     parts = [
         {f"p/{n}.jpg": jpeg(n, Y2019), f"p/{n}.jpg.card.json": card(f"{n}.jpg", f"no {n}", Y2019)} for n in range(1, 4)

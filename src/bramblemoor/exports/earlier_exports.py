@@ -7,7 +7,7 @@ from collections.abc import Collection
 
 from bramblemoor.exports.evidence import AGREES, How, moments_agree
 from bramblemoor.exports.extract import decode_claims
-from bramblemoor.exports.joining import says_nothing_else
+from bramblemoor.exports.joining import contents_of, is_original, says_nothing_else
 from bramblemoor.exports.worksheet import Worksheet
 
 _MARK = "export"
@@ -78,6 +78,27 @@ def refuse_strangers(sheet: Worksheet, earlier: Earlier) -> None:
             sheet.db.execute("INSERT OR IGNORE INTO rejected VALUES (?, ?, 'known')", key)
 
 
+def keep_apart(sheet: Worksheet, earlier: Earlier) -> None:
+    """Leave apart what an earlier export told apart by documents that are not in this one, which knows less; `units.frame` and
+    `units.here` must be known.
+    """
+    rows = sheet.db.execute(
+        "SELECT u.*, o.here AS home FROM units u JOIN units o ON o.entry = u.frame WHERE u.here != o.here ORDER BY u.entry"
+    ).fetchall()
+    moved = [row for row in rows if not all(_came(sheet, name) for name in earlier.told(row["home"]).values())]
+    for row in moved:
+        if is_original(earlier.db, row["here"], row):
+            sheet.db.execute("UPDATE units SET frame = entry, role = 'original' WHERE entry = ?", (row["entry"],))
+    for row in moved:
+        for other in sheet.db.execute(
+            "SELECT * FROM units WHERE here = ? AND frame = entry", (row["here"],)
+        ).fetchall():
+            if is_original(earlier.db, row["here"], other):
+                sheet.db.execute(
+                    "UPDATE units SET frame = ? WHERE entry = ? AND entry != frame", (other["entry"], row["entry"])
+                )
+
+
 def withdraw(sheet: Worksheet, earlier: Earlier, original: int, frame: int, records: Collection[sqlite3.Row]) -> int:
     """Take back what an earlier export said of a frame by a record that this one shows not to be its own; returns how many
     claims were.
@@ -111,7 +132,5 @@ def _came(sheet: Worksheet, document: str) -> bool:
 
 def _is_whole(sheet: Worksheet, db: sqlite3.Connection, frame: int) -> bool:
     """Whether all that belongs to a frame in the ledger came in this export."""
-    files = db.execute(
-        "SELECT sha256 FROM files WHERE frame = ? AND role NOT IN ('sidecar', 'twin')", (frame,)
-    ).fetchall()
-    return all(sheet.db.execute("SELECT 1 FROM units WHERE sha256 = ?", tuple(one)).fetchone() for one in files)
+    found = contents_of(db, frame)
+    return all(sheet.db.execute("SELECT 1 FROM units WHERE sha256 = ?", (digest,)).fetchone() for digest in found)

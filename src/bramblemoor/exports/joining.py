@@ -36,9 +36,10 @@ def bring_together(
     sheet: Worksheet, db: sqlite3.Connection, units: list[sqlite3.Row], frame: int, told: Collection[Claim]
 ) -> None:
     """Bring what is here already of an export's frame to the one in the ledger that it is (`frame_for`), or that was made."""
+    together = {digest_of_key(unit["sha256"]) for unit in units}
     for unit in units[1:]:
         if unit["here"] is not None and unit["here"] != frame:
-            _bring(sheet, db, unit, frame, told)
+            _bring(sheet, db, unit, frame, together, told)
 
 
 def is_original(db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> bool:
@@ -52,6 +53,12 @@ def _role(db: sqlite3.Connection, frame: int, unit: sqlite3.Row) -> str:
         (frame, digest_of_key(unit["sha256"])),
     ).fetchone()
     return str(row["role"]) if row else ""
+
+
+def contents_of(db: sqlite3.Connection, frame: int) -> set[str]:
+    """The digests of the pictures and films of a frame in the ledger."""
+    rows = db.execute("SELECT sha256 FROM files WHERE frame = ? AND role NOT IN ('sidecar', 'twin')", (frame,))
+    return {row["sha256"] for row in rows}
 
 
 def says_nothing_else(db: sqlite3.Connection, frame: int, told: Collection[Claim]) -> bool:
@@ -120,18 +127,23 @@ def _is_told(db: sqlite3.Connection, frame: int, told: Collection[Claim]) -> boo
     return any((row["field"], row["value"]) not in same for row in rows)
 
 
-def _bring(sheet: Worksheet, db: sqlite3.Connection, unit: sqlite3.Row, target: int, told: Collection[Claim]) -> None:
+def _bring(
+    sheet: Worksheet,
+    db: sqlite3.Connection,
+    unit: sqlite3.Row,
+    target: int,
+    together: set[str],
+    told: Collection[Claim],
+) -> None:
     """Bring a file to the frame it belongs to, as is known now; one that was nothing else goes, with what was claimed of it.
 
+    `together` are the digests of all that belongs to the frame, as is known now.
     What it was taken for before is known better where that one's original did not come in this export.
     """
     former = unit["here"]
     if _role(db, former, unit) == "original":
-        others = db.execute(
-            "SELECT count(*) FROM files WHERE frame = ? AND role NOT IN ('sidecar', 'twin')", (former,)
-        ).fetchone()[0]
         by_hand = db.execute(f"SELECT 1 FROM claims WHERE frame = ? AND {_BY_HAND}", (former,)).fetchone()
-        if others > 1 or by_hand is not None or _is_told(db, former, told):
+        if not contents_of(db, former) <= together or by_hand is not None or _is_told(db, former, told):
             return
         db.execute(
             "UPDATE files SET frame = ?, role = iif(role = 'original', ?, role) WHERE frame = ?",

@@ -4,7 +4,7 @@ import sqlite3
 from pathlib import Path
 
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.earlier_exports import Earlier, refuse_strangers
+from bramblemoor.exports.earlier_exports import Earlier, keep_apart, refuse_strangers
 from bramblemoor.exports.extract import decode_claims
 from bramblemoor.exports.grouping import group_frames
 from bramblemoor.exports.pairing import find_candidates, pair
@@ -53,8 +53,10 @@ def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
             known = _known(library, parcel.service, row)
             if known is not None:
                 db.execute("UPDATE units SET here = ? WHERE entry = ?", (known, row["entry"]))
-        refuse_strangers(sheet, Earlier(library.db, parcel.service))
+        earlier = Earlier(library.db, parcel.service)
+        refuse_strangers(sheet, earlier)
         _match(sheet, parcel.dialect)
+        keep_apart(sheet, earlier)
         for (frame,) in db.execute(FRAMES).fetchall():
             _place_frame(sheet, parcel, library, frame)
         sheet.put(PLANNED, "yes")
