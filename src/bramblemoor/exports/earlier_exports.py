@@ -5,10 +5,11 @@ this export may correct.
 import sqlite3
 from collections.abc import Collection
 
-from bramblemoor.exports.evidence import AGREES, How, moments_agree
+from bramblemoor.exports.evidence import How, moments_agree
 from bramblemoor.exports.extract import decode_claims
 from bramblemoor.exports.joining import contents_of, is_original, says_nothing_else
 from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.frames.moments import AGREES
 
 _MARK = "export"
 

@@ -10,12 +10,11 @@ from typing import Literal, NamedTuple
 from bramblemoor.exports.dialect import Dialect, composed
 from bramblemoor.exports.templates import folded, last_step
 from bramblemoor.exports.worksheet import Worksheet
-from bramblemoor.frames.moments import infer_offset, parse_moment
+from bramblemoor.frames.moments import AGREES, CONTRADICTS, SILENT, agreement, parse_moment
 from bramblemoor.frames.sniff import is_of_another_kind
 
 Why = Literal["digest", "size", "ending", "date", "known", "name"]
 """Why a record is not that of a picture: what of it contradicts; that another is known as its own; or that only a name tells."""
-AGREES, SILENT, CONTRADICTS = range(3)
 
 
 class How(IntEnum):
@@ -57,7 +56,6 @@ CALLED = (
 TELLING_BESIDE = """(SELECT count(*) FROM records o
     WHERE o.told = r.told AND o.file_name = r.file_name AND +o.entry = r.entry)"""
 """In SQL: how many lines of its list tell the very name that a record r tells."""
-_EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
 _NAMED_AFTER = (How.EXACT, How.FOLDED)
 _OF_HERE = (How.BESIDE, How.TOLD, How.TOLD_STEM)
 _BARE = (How.TOLD, How.TOLD_STEM, How.AFAR)
@@ -330,18 +328,6 @@ def _compared(said: object, found: object) -> int:
 
 
 def moments_agree(told: str, own: str) -> int:
-    """AGREES where a record's date and a picture's own are the same to the second, CONTRADICTS where they cannot be."""
+    """Whether a record's date and a picture's own agree, as they are written."""
     said, shot = parse_moment(told), parse_moment(own)
-    if said is None or shot is None:
-        return SILENT
-    for utc, clock in ((said.utc, shot), (shot.utc, said)):
-        if utc is not None and clock.local is not None and clock.offset is None:  # whose zone nobody knows
-            offset = infer_offset(clock.local, utc)
-            if offset is None:
-                return CONTRADICTS
-            drift = (clock.local - utc).total_seconds() - offset * 60
-            # Many pictures are some minutes from a quarter of an hour: only to the second does it tell anything.
-            return AGREES if abs(drift) <= _EXACTLY else SILENT
-    if said.local is not None and shot.local is not None and None in (said.offset, shot.offset):
-        return AGREES if abs((said.local - shot.local).total_seconds()) <= _EXACTLY else CONTRADICTS
-    return AGREES if abs((said.instant - shot.instant).total_seconds()) <= _EXACTLY else CONTRADICTS
+    return SILENT if said is None or shot is None else agreement(said, shot)

@@ -11,12 +11,9 @@ from typing import NamedTuple
 
 from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.evidence import (
-    AGREES,
     BY_NAME,
     CALLED,
-    CONTRADICTS,
     INSIDE,
-    SILENT,
     TELLING_BESIDE,
     TOGETHER,
     How,
@@ -25,6 +22,7 @@ from bramblemoor.exports.evidence import (
 )
 from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key, stem_of
+from bramblemoor.frames.moments import AGREES, CONTRADICTS, SILENT
 from bramblemoor.frames.sniff import same_ending
 
 # The distinct contents, those of one name together; by name and content, so that the order of parts plays no part.

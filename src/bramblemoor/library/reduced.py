@@ -7,7 +7,7 @@ from pathlib import Path
 
 from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.likeness import alike, difference, fingerprint, small_grey
-from bramblemoor.frames.moments import Moment, infer_offset, parse_moment
+from bramblemoor.frames.moments import AGREES, agreement, parse_moment
 from bramblemoor.library.catalogue import add_claims, settle
 from bramblemoor.library.home import Library
 
@@ -145,18 +145,9 @@ def _same_moment(db: sqlite3.Connection, mine: sqlite3.Row, some_in_utc: bool) -
         most = 500 if reach == near else _MOST
         if db.execute(about, span | {"most": most}).fetchone()[0] < most:
             found += db.execute(f"{_ROWS} WHERE {_FITTING} {further}", values | span).fetchall()
-    return [row for row in found if (other := parse_moment(row["taken"])) is not None and _agree(taken, other)]
-
-
-def _agree(one: Moment, other: Moment) -> bool:
-    if one.local is not None and other.local is not None:
-        return abs((one.local - other.local).total_seconds()) <= _NEAR
-    if (one.local is None and other.local is None) or one.offset is not None or other.offset is not None:
-        return abs((one.instant - other.instant).total_seconds()) <= _NEAR
-    local, utc = (one.local, other.utc) if one.local is not None else (other.local, one.utc)
-    assert local is not None and utc is not None
-    offset = infer_offset(local, utc)
-    return offset is not None and abs((local - utc).total_seconds() - offset * 60) <= _NEAR
+    return [
+        row for row in found if (other := parse_moment(row["taken"])) is not None and agreement(taken, other) == AGREES
+    ]
 
 
 def _reduced_and_original(one: sqlite3.Row, other: sqlite3.Row) -> tuple[sqlite3.Row, sqlite3.Row] | None:
