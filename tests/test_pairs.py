@@ -293,6 +293,11 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
     "a film beside a picture of another year that is named like an edit of it": (
         BESIDE, [{"p/T.mp4": mp4(1, Y2018), "p/T~touched.jpg": C, "p/T~touched.xmp": XMP}],
         {"T.mp4": "", "T~touched.jpg": "XMP title"}),
+    "a record of another day named like an edit's, beside a numbered picture that is called so": (
+        APART.replace(" | upper", " | cut 5 characters"), [{
+            "p/Trip.jpg": A, "p/Trip~touched.jpg": C, "p/Trip~touched~1.jpg": jpeg(4),
+            "m/Trip~.card.json": card("Trip~touched.jpg", "numbered", Y2018)}],
+        {"Trip.jpg": "", "Trip~touched.jpg": "numbered"}),
     "a list that tells another ending of each picture": (
         INDEX, [{"p/X.jpeg": jpeg(1), "p/Y.jpeg": jpeg(2), "p/index.json": index(
             line("x", Y2018, n="X.jpg"), line("y", Y2019, n="Y.jpg"))}], {"X.jpg": "x", "Y.jpg": "y"}),

@@ -41,10 +41,13 @@ _OWN = f"""
         AND (r.told != p.base OR r.told = q.base) AND NOT bm_contradict(r.taken, q.taken)
         AND q.frame_key != bm_stem(p.name) || char(0)
         AND NOT (bm_stem(q.name) = bm_stem(p.name) AND q.picture_kind = 'video' AND p.picture_kind != 'video')
-    ) AS is_others, c.how,
-    coalesce(p.taken, '') AS shot
+    ) AS is_others,
+    EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
+        WHERE o.record = c.record AND o.how <= {BY_NAME} AND q.sha256 != p.sha256 AND o.picture NOT IN ({{originals}})
+        AND NOT bm_contradict(r.taken, q.taken)
+    ) AS has_rival, c.how, coalesce(p.taken, '') AS shot
     FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture
-    JOIN entries s ON s.id = r.entry WHERE c.picture = ? AND c.how IN {{ways}}
+    JOIN entries s ON s.id = r.entry WHERE c.picture = ?1 AND c.how IN {{ways}}
     AND (r.told = '' OR r.path != '' OR c.how > {BY_NAME} OR {CALLED})
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how < c.how)
     AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
@@ -79,13 +82,15 @@ class _File(NamedTuple):
 class _Own(NamedTuple):
     """A record that is meant for one file alone, and the date that it tells; or for others of that name as well.
 
-    One that is unlikely has nothing but the file's name, which another may have elsewhere, and another date.
+    One that is unlikely has nothing but the file's name, which another may have elsewhere, and another date; a rival is a picture
+    that may be meant all the same, by a less likely name.
     """
 
     record: int
     taken: str
     is_packet: bool
     is_others: bool
+    has_rival: bool
     is_unlikely: bool
 
 
@@ -248,9 +253,12 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
         sheet.db.execute("UPDATE units SET rival = ? WHERE entry = ?", (others[0]["name"], row["entry"]))
     # A date that somebody corrected is told of the original, too; else the record may be of a namesake that did not come.
     strangers = [one for one in own if one.is_unlikely and _by_records(sheet, one.taken, best, one.record) != AGREES]
-    strangers = [] if strangers and is_one_folder(sheet) else strangers
+    if strangers and is_one_folder(sheet):
+        strangers = [one for one in strangers if one.has_rival]
     for one in strangers:
-        sheet.db.execute("DELETE FROM candidates WHERE record = ?", (one.record,))
+        sheet.db.execute(
+            "DELETE FROM candidates WHERE record = ? AND picture IN (?, ?)", (one.record, row["entry"], best["entry"])
+        )
         sheet.db.execute("INSERT OR IGNORE INTO rejected VALUES (?, ?, 'date')", (row["entry"], one.record))
     _note_own(sheet, row["entry"], [one for one in own if one not in strangers])
     return best
@@ -263,7 +271,7 @@ def _note_own(sheet: Worksheet, entry: int, own: list[_Own]) -> None:
 
 def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Own]:
     """The records that are meant for a file alone, and for none of its possible originals."""
-    marks = ", ".join("?" * len(originals))
+    marks = ", ".join(f"?{number}" for number in range(2, len(originals) + 2))
     found = sheet.db.execute(_OWN.format(ways=_WAYS, originals=marks), (entry, *originals)).fetchall()
     own = []
     for one in found:
@@ -273,7 +281,11 @@ def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Ow
         if agrees == AGREES or is_named or one["how"] == How.DIGEST:
             is_others = bool(one["is_others"]) and agrees != AGREES
             is_unlikely = agrees == CONTRADICTS and not one["is_placed"]
-            own.append(_Own(one["record"], one["taken"], bool(one["is_packet"]), is_others, is_unlikely))
+            own.append(
+                _Own(
+                    one["record"], one["taken"], bool(one["is_packet"]), is_others, bool(one["has_rival"]), is_unlikely
+                )
+            )
     return own
 
 
