@@ -86,18 +86,17 @@ def keep_apart(sheet: Worksheet, earlier: Earlier) -> None:
     rows = sheet.db.execute(
         "SELECT u.*, o.here AS home FROM units u JOIN units o ON o.entry = u.frame WHERE u.here != o.here ORDER BY u.entry"
     ).fetchall()
-    moved = [row for row in rows if not all(_came(sheet, name) for name in earlier.told(row["home"]).values())]
-    for row in moved:
-        if is_original(earlier.db, row["here"], row):
-            sheet.db.execute("UPDATE units SET frame = entry, role = 'original' WHERE entry = ?", (row["entry"],))
-    for row in moved:
-        for other in sheet.db.execute(
-            "SELECT * FROM units WHERE here = ? AND frame = entry", (row["here"],)
-        ).fetchall():
-            if is_original(earlier.db, row["here"], other):
-                sheet.db.execute(
-                    "UPDATE units SET frame = ? WHERE entry = ? AND entry != frame", (other["entry"], row["entry"])
-                )
+    for row in sorted(rows, key=lambda row: not is_original(earlier.db, row["here"], row)):
+        if all(_came(sheet, name) for name in earlier.told(row["home"]).values()):
+            continue
+        frame = row["entry"]
+        if not is_original(earlier.db, row["here"], row):
+            others = sheet.db.execute("SELECT * FROM units WHERE here = ? AND entry != ?", (row["here"], frame))
+            frame = next((one["frame"] for one in others if is_original(earlier.db, row["here"], one)), frame)
+        if frame == row["entry"]:
+            sheet.db.execute("UPDATE units SET role = 'original' WHERE entry = ?", (frame,))
+            sheet.db.execute("DELETE FROM own WHERE picture = ?", (frame,))
+        sheet.db.execute("UPDATE units SET frame = ? WHERE entry = ?", (frame, row["entry"]))
 
 
 def withdraw(sheet: Worksheet, earlier: Earlier, original: int, frame: int, records: Collection[sqlite3.Row]) -> int:
