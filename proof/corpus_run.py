@@ -7,12 +7,14 @@ Writes archives by itself and shares no code with the product. Each run takes a 
 
 import argparse
 import json
+import os
 import random
 import secrets
 import shutil
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -22,8 +24,17 @@ from corpus.by_hand import LAYOUTS
 from corpus.judge import Score, judge, judge_toolkit
 from corpus.layout import Layout, dialect, random_layout
 from corpus.world import Frame, make_account, write_parcel
+from preloaded import Preloaded
 
-PROGRAM = [sys.executable, "-m", "bramblemoor"]
+_served = threading.local()
+
+
+def _program(folder: Path, *arguments: str) -> "subprocess.CompletedProcess[str]":
+    """Run the program in a folder; each thread has its own server."""
+    if not hasattr(_served, "program"):
+        _served.program = Preloaded()
+    program: Preloaded = _served.program
+    return program.run(arguments, folder, os.environ)
 
 
 def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bool, drafts: bool, later: int) -> Score:
@@ -31,9 +42,8 @@ def run(layout: Layout, frames: int, seed: int, first: int, root: Path, keep: bo
     account = make_account(layout, frames, seed, first)
     write_parcel(layout, account, folder / "parcel", random.Random(seed))
     (folder / "dialect.toml").write_text(dialect(layout), encoding="utf-8")
-    subprocess.run([*PROGRAM, "new", str(folder / "library")], check=True, capture_output=True)
-    command = [*PROGRAM, "--library", "library", "unpack", "--from", "parcel", "--dialect", "dialect.toml", "--json"]
-    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    _program(folder, "new", "library").check_returncode()
+    done = _program(folder, "--library", "library", "unpack", "--from", "parcel", "--dialect", "dialect.toml", "--json")
     score = Score()
     try:
         receipt = json.loads(done.stdout)
@@ -67,11 +77,10 @@ def _again(layout: Layout, account: list[Frame], folder: Path, seed: int) -> Sco
     chance = random.Random(seed + 7)
     for name, lost in (("lossy", 0.2), ("whole", 0.0), ("lossy again", 0.2)):
         write_parcel(layout, account, folder / name, chance, lost=lost)
-    subprocess.run([*PROGRAM, "new", "later"], cwd=folder, check=True, capture_output=True)
+    _program(folder, "new", "later").check_returncode()
     receipt: dict[str, Any] = {}
     for name in ("lossy", "whole", "lossy again"):
-        command = [*PROGRAM, "--library", "later", "unpack", "--from", name, "--dialect", "dialect.toml", "--json"]
-        done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+        done = _program(folder, "--library", "later", "unpack", "--from", name, "--dialect", "dialect.toml", "--json")
         if not done.stdout:
             score.note("runs wrong", f"{layout.name}, {name}: {done.stderr.strip()[-300:]}")
             return score
@@ -93,14 +102,11 @@ def _drafted(layout: Layout, account: list[Frame], folder: Path) -> Score:
     """How an untouched draft fares: what it pairs and understands, and what it gets wrong."""
     score = Score()
     began = time.monotonic()
-    subprocess.run(
-        [*PROGRAM, "dialect", "draft", "parcel", "--out", "draft.toml"], cwd=folder, capture_output=True, check=False
-    )
+    _program(folder, "dialect", "draft", "parcel", "--out", "draft.toml")
     if time.monotonic() - began > 5:
         score.note("drafts wrong", f"{layout.name}: it took {time.monotonic() - began:.1f} s")
-    subprocess.run([*PROGRAM, "new", "drafted"], cwd=folder, check=True, capture_output=True)
-    command = [*PROGRAM, "--library", "drafted", "unpack", "--from", "parcel", "--dialect", "draft.toml", "--json"]
-    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    _program(folder, "new", "drafted").check_returncode()
+    done = _program(folder, "--library", "drafted", "unpack", "--from", "parcel", "--dialect", "draft.toml", "--json")
     if not done.stdout:
         score.note("drafts wrong", f"{layout.name}: {done.stderr.strip()[-200:]}")
         return score
