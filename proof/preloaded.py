@@ -64,8 +64,12 @@ def _serve() -> None:
         "depots.restore",
         "depots.binding",
         "library.taking_up",
+        "exports.unpack",
+        "services.book",
     ):
         import_module(f"bramblemoor.{module}")
+    for module in ("numpy", "PIL.Image", "pillow_heif"):  # what an unpacking loads besides
+        import_module(module)
     exec("".join(sys.argv[1:]))
     for line in sys.stdin:
         request = json.loads(line)
