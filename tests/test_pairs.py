@@ -298,6 +298,11 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
             "p/Trip.jpg": A, "p/Trip~touched.jpg": C, "p/Trip~touched~1.jpg": jpeg(4),
             "m/Trip~.card.json": card("Trip~touched.jpg", "numbered", Y2018)}],
         {"Trip.jpg": "", "Trip~touched.jpg": "numbered"}),
+    "a record of another day whose cut name an edit of a numbered picture might have": (
+        CARDS.replace("[names]", "[names]\ncounter = '~{n}'\npicture = '{stem}{counter}{suffix}{ending}'").replace(
+            "{name}", "{name | cut 5 characters}{counter}").replace('"/n"', '"/none"'), [{
+                "p/Cuttings~1.jpg": A, "p/Cuttings~1~touched.jpg": C, "p/Cutti.card.json": card("", "not here", Y2018)}],
+        {"Cuttings~1.jpg": ""}),
     "a list that tells another ending of each picture": (
         INDEX, [{"p/X.jpeg": jpeg(1), "p/Y.jpeg": jpeg(2), "p/index.json": index(
             line("x", Y2018, n="X.jpg"), line("y", Y2019, n="Y.jpg"))}], {"X.jpg": "x", "Y.jpg": "y"}),

@@ -31,20 +31,23 @@ _CONTENTS = """
     FROM units u JOIN entries e ON e.id = u.entry ORDER BY e.name, u.sha256, u.entry
 """
 _WAYS = tuple(map(int, (how for how in How if how < How.AFAR)))
+# Whether a picture q that a record may be of is another than p: its own edits and clips are not.
+_IS_ANOTHER = """
+    q.sha256 != p.sha256 AND NOT bm_contradict(r.taken, q.taken) AND q.frame_key != bm_stem(p.name) || char(0)
+    AND NOT (bm_stem(q.name) = bm_stem(p.name) AND q.picture_kind = 'video' AND p.picture_kind != 'video')
+"""
 # Records that name one file of a group better than any other, and none of its originals, nor what ends otherwise. An XMP packet
-# is such only by what it says: editors put one beside whatever they write. Its own edits and clips are not other files.
+# is such only by what it says: editors put one beside whatever they write. Where names are cut, many have the same.
 _OWN = f"""
     SELECT c.record, coalesce(r.taken, '') AS taken, r.family = 'xmp' AS is_packet,
-    r.sha256_said != '' OR r.size_said > 0 OR c.how IN ({How.PATH}, {How.BESIDE}) OR {TOGETHER} AS is_placed,
+    r.sha256_said != '' OR r.size_said > 0 OR c.how IN ({How.PATH}, {How.BESIDE}) AS is_proven, {TOGETHER} AS is_beside,
+    r.told != '' OR instr(s.folded, bm_stem(p.base)) > 0 AS is_whole,
     EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
-        WHERE o.record = c.record AND q.sha256 != p.sha256 AND (o.how, o.rank) <= (c.how, c.rank)
-        AND (r.told != p.base OR r.told = q.base) AND NOT bm_contradict(r.taken, q.taken)
-        AND q.frame_key != bm_stem(p.name) || char(0)
-        AND NOT (bm_stem(q.name) = bm_stem(p.name) AND q.picture_kind = 'video' AND p.picture_kind != 'video')
+        WHERE o.record = c.record AND (o.how, o.rank) <= (c.how, c.rank)
+        AND (r.told != p.base OR r.told = q.base) AND {_IS_ANOTHER}
     ) AS is_others,
     EXISTS (SELECT 1 FROM candidates o JOIN entries q ON q.id = o.picture
-        WHERE o.record = c.record AND o.how <= {BY_NAME} AND q.sha256 != p.sha256 AND o.picture NOT IN ({{originals}})
-        AND NOT bm_contradict(r.taken, q.taken)
+        WHERE o.record = c.record AND o.how <= {BY_NAME} AND o.picture NOT IN ({{originals}}) AND {_IS_ANOTHER}
     ) AS has_rival, c.how, coalesce(p.taken, '') AS shot
     FROM candidates c JOIN records r ON r.id = c.record JOIN entries p ON p.id = c.picture
     JOIN entries s ON s.id = r.entry WHERE c.picture = ?1 AND c.how IN {{ways}}
@@ -82,15 +85,14 @@ class _File(NamedTuple):
 class _Own(NamedTuple):
     """A record that is meant for one file alone, and the date that it tells; or for others of that name as well.
 
-    One that is unlikely has nothing but the file's name, which another may have elsewhere, and another date; a rival is a picture
-    that may be meant all the same, by a less likely name.
+    One that is unlikely has another date, and nothing but the file's name, which another may have: elsewhere, by its number, or
+    where names are cut.
     """
 
     record: int
     taken: str
     is_packet: bool
     is_others: bool
-    has_rival: bool
     is_unlikely: bool
 
 
@@ -253,8 +255,6 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
         sheet.db.execute("UPDATE units SET rival = ? WHERE entry = ?", (others[0]["name"], row["entry"]))
     # A date that somebody corrected is told of the original, too; else the record may be of a namesake that did not come.
     strangers = [one for one in own if one.is_unlikely and _by_records(sheet, one.taken, best, one.record) != AGREES]
-    if strangers and is_one_folder(sheet):
-        strangers = [one for one in strangers if one.has_rival]
     for one in strangers:
         sheet.db.execute(
             "DELETE FROM candidates WHERE record = ? AND picture IN (?, ?)", (one.record, row["entry"], best["entry"])
@@ -280,12 +280,9 @@ def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Ow
         is_named = one["how"] <= BY_NAME and (agrees != CONTRADICTS or not one["is_others"])
         if agrees == AGREES or is_named or one["how"] == How.DIGEST:
             is_others = bool(one["is_others"]) and agrees != AGREES
-            is_unlikely = agrees == CONTRADICTS and not one["is_placed"]
-            own.append(
-                _Own(
-                    one["record"], one["taken"], bool(one["is_packet"]), is_others, bool(one["has_rival"]), is_unlikely
-                )
-            )
+            is_alone = one["is_whole"] and not one["has_rival"] and (one["is_beside"] or is_one_folder(sheet))
+            is_unlikely = agrees == CONTRADICTS and not (one["is_proven"] or is_alone)
+            own.append(_Own(one["record"], one["taken"], bool(one["is_packet"]), is_others, is_unlikely))
     return own
 
 
