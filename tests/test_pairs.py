@@ -618,6 +618,19 @@ def test_an_edit_and_its_clip_join_an_original_that_is_here_already(shell: Shell
     assert {file["role"] for file in files} == {"original", "rendition", "clip"}
 
 
+def test_a_clip_that_came_with_an_edit_goes_to_its_own_still(shell: Shell) -> None:
+    others = {"p/T~touched.jpg": jpeg(6), "p/T.live.mp4": mp4(5, Y2018)}
+    dialect = INDEX.replace("[names]", "[names]\nclips = ['.live']")
+    unpack(shell, dialect, others, order="x")
+    assert titles(shell) == {"T~touched.jpg": ""}, "the film may be its clip: nothing says otherwise"
+    unpack(shell, dialect, others | {"p/T.jpg": jpeg(7), "p/T.png": B}, order="y")
+    roles = {
+        name: {file["role"] for file in shell("show", name, "--json", "--library", "library").json["files"]}
+        for name in ("T.jpg", "T.png")
+    }
+    assert roles == {"T.jpg": {"original", "rendition"}, "T.png": {"original", "clip"}}
+
+
 def test_parts_that_are_not_here_may_come_later(shell: Shell) -> None:
     parts = [
         {f"p/{n}.jpg": jpeg(n, Y2019), f"p/{n}.jpg.card.json": card(f"{n}.jpg", f"no {n}", Y2019)} for n in range(1, 4)

@@ -75,7 +75,8 @@ def _original_came_apart(sheet: Worksheet, db: sqlite3.Connection, frame: int, u
     if row is None:
         return False
     others = sheet.db.execute(
-        "SELECT u.sha256 FROM units u JOIN entries e ON e.id = u.entry WHERE u.here = ? AND u.frame != ? AND NOT e.is_copy",
+        "SELECT u.sha256 FROM units u JOIN entries e ON e.id = u.entry"
+        " WHERE coalesce(u.here, ?1) = ?1 AND u.frame != ?2 AND NOT e.is_copy",  # one that is new here has just been entered
         (frame, unit["frame"]),
     )
     return any(digest_of_key(other["sha256"]) == row["sha256"] for other in others)
