@@ -52,7 +52,7 @@ class Container(ABC):
     def broken(self, reason: str) -> PartsAmiss:
         return PartsAmiss(
             f"{self.path.name} is damaged: {reason}.",
-            "Nothing was unpacked; fetch just that part again with: bramblemoor collect.",
+            "Nothing was unpacked; get just that part anew from where it came, and give the same command again.",
         )
 
     def hostile(self, name: str, reason: str) -> HostileArchive:
