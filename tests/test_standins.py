@@ -4,7 +4,6 @@ import csv
 import json
 import re
 import subprocess
-import tarfile
 import time
 import zipfile
 from collections.abc import Iterator
@@ -77,9 +76,9 @@ def test_emberlow_keeps_its_folders_and_its_edits(shell: Shell, accounts: Path, 
     assert again["balanced"]
     # Somebody unpacks by hand, as guides say, and deletes the small files.
     by_hand = tmp_path / "Emberlow by hand"
+    by_hand.mkdir()
     for part in (library / "incoming/emberlow").rglob("*.tar.gz"):
-        with tarfile.open(part) as archive:
-            archive.extractall(by_hand, filter="data")
+        subprocess.run(["tar", "-xzf", part, "-C", by_hand], check=True)
     gone = sorted(by_hand.rglob("*.xmp"))[0]
     gone.unlink()
     shell("new", "second")
