@@ -280,6 +280,10 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
         INDEX, [{"p/X.jpeg": jpeg(1), "p/index.json": index(
             line("not here", Y2018, n="X.jpg"), *(line("y", Y2019, n=f"{n}.jpg") for n in range(12)))} | {
                 f"p/{n}.jpg": jpeg(2 + n) for n in range(12)}], {"X.jpeg": ""} | {f"{n}.jpg": "y" for n in range(12)}),
+    "an edit that a list tells of, beside a numbered one of its original's name": (
+        NUMBERED.replace('"/k"', '"/k"\nedit_of = "/e"'), [{"p/made 1.jpg": jpeg(1), "p/X~2.jpg": B, "p/index.json": index(
+            line("not here", Y2019, n="X.jpg"), line("made", Y2019, n="made 1.jpg", e="X.jpg"), line("x", Y2018, n="X~2.jpg"))}],
+        {"made 1.jpg": "made", "X~2.jpg": "x"}),
     "an edit that a list tells of, beside one called as its original is but for the ending": (
         INDEX.replace('"/k"', '"/k"\nedit_of = "/e"'), [{"p/made 1.jpg": jpeg(1), "p/X.jpg": B, "p/index.json": index(
             line("not here", Y2019, n="X.jpeg"), line("made", Y2019, n="made 1.jpg", e="X.jpeg"), line("x", Y2018, n="X.jpg"))}],
@@ -303,6 +307,16 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
             "{name}", "{name | cut 5 characters}{counter}").replace('"/n"', '"/none"'), [{
                 "p/Cuttings~1.jpg": A, "p/Cuttings~1~touched.jpg": C, "p/Cutti.card.json": card("", "not here", Y2018)}],
         {"Cuttings~1.jpg": ""}),
+    "a sidecar in other capitals that tells a size, beside one of a picture that did not come": (
+        APART.replace(" | upper", ""), [{"p/T~touched.jpg": jpeg(1), "m/T.jpg.card.json": card("", "not here", Y2018),
+                 "m/T~TOUCHED.JPG.card.json": card("", "own", Y2019).replace(b"{", b'{"s": %d, ' % len(jpeg(1)))}],
+        {"T~touched.jpg": "own"}),
+    "an edit of one named like an edit, beside one named like an edit of it": (
+        CARDS, [{"p/T.png": jpeg(1), "p/T.png.card.json": card("T.png", "t", Y2018),
+                 "p/T~touched.jpg": A, "p/T~touched.jpg.card.json": card("T~touched.jpg", "another", Y2019),
+                 "p/T~touched~touched.jpg": C, "p/T~touched~touched~touched.jpg": B,
+                 "p/T~touched~touched~touched.jpg.card.json": card("T~touched~touched~touched.jpg", "a third", Y2018)}],
+        {"T.png": "t", "T~touched.jpg": "another", "T~touched~touched~touched.jpg": "a third"}),
     "a list that tells another ending of each picture": (
         INDEX, [{"p/X.jpeg": jpeg(1), "p/Y.jpeg": jpeg(2), "p/index.json": index(
             line("x", Y2018, n="X.jpg"), line("y", Y2019, n="Y.jpg"))}], {"X.jpg": "x", "Y.jpg": "y"}),

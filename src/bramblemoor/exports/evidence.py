@@ -56,6 +56,14 @@ CALLED = (
 TELLING_BESIDE = """(SELECT count(*) FROM records o
     WHERE o.told = r.told AND o.file_name = r.file_name AND +o.entry = r.entry)"""
 """In SQL: how many lines of its list tell the very name that a record r tells."""
+_TELLING = "(SELECT count(*) FROM records o WHERE o.told = r.told AND o.family = r.family)"
+# How many records tell a name: of a list that speaks of what lies beside it, those of that list.
+_TELLERS = f"iif(c.how = {How.BESIDE}, {TELLING_BESIDE}, {_TELLING})"
+IS_NUMBERED_OTHER = (
+    f"(c.how BETWEEN {How.BESIDE} AND {How.TOLD_STEM} AND c.rank = {NOT_WHOLE} AND {_TELLERS} = 1"
+    " AND substr(CAST(p.frame_key AS BLOB), -1) != x'00')"
+)
+"""In SQL: whether a picture p may be another than a record r alone tells of: its number says that two have the name."""
 _NAMED_AFTER = (How.EXACT, How.FOLDED)
 _OF_HERE = (How.BESIDE, How.TOLD, How.TOLD_STEM)
 _BARE = (How.TOLD, How.TOLD_STEM, How.AFAR)
@@ -97,10 +105,10 @@ _COMPETING = f"""
     r.sha256_said, r.size_said, r.told, r.file_name, r.path, r.taken,
     coalesce((SELECT frame FROM units WHERE units.sha256 = p.sha256), -p.id) AS frame,
     {CALLED} OR EXISTS (SELECT 1 FROM called WHERE picture = p.id AND key = bm_stem(r.told)) AS named,
-    p.frame_key, {TOGETHER} AS beside,
+    {TOGETHER} AS beside,
     (SELECT count(*) FROM candidates o WHERE o.record = c.record AND o.how IN {tuple(map(int, _BARE))}) AS pictures_called,
-    iif(r.told = '', 0, (SELECT count(*) FROM records o WHERE o.told = r.told AND o.family = r.family)) AS records_telling,
-    iif(r.told = '', 0, {TELLING_BESIDE}) AS telling_beside,
+    iif(r.told = '', 0, {_TELLING}) AS records_telling, iif(r.told = '', 0, {_TELLERS}) AS tellers,
+    {IS_NUMBERED_OTHER} AS is_numbered_other,
     EXISTS (SELECT 1 FROM candidates o WHERE o.record = c.record AND o.how <= {How.FOLDED}) AS fits
     FROM candidates c JOIN entries p ON p.id = c.picture JOIN records r ON r.id = c.record JOIN entries s ON s.id = r.entry
     WHERE c.family = ? AND c.record NOT IN (SELECT record FROM pairs)
@@ -197,13 +205,16 @@ def _score(row: sqlite3.Row) -> Score:
     if name in _NAMED_AFTER and row["told"] and not row["path"] and not row["named"]:
         name = How.OTHERWISE
     digest, size = _compared(row["sha256_said"], row["sha256"]), _compared(row["size_said"], row["size"])
-    score = Score(digest, name, row["rank"], size, moments_agree(row["taken"] or "", row["shot"] or ""), 0)
+    date = moments_agree(row["taken"] or "", row["shot"] or "")
+    if name == How.FOLDED and AGREES in (size, date):
+        name = How.EXACT  # the spelling is the service's: more than the name says so
+    score = Score(digest, name, row["rank"], size, date, 0)
     if name not in _NAMING:
         return score
     # Where one line of a list alone tells a name, the picture of that very name comes first; where several do, the service has
     # numbered their pictures, and what else they tell comes first.
     spelled = row["rank"] if row["family"] == "index" else 0
-    return score if spelled and _tellers(row) == 1 else score._replace(rank=0, spelled=spelled)
+    return score if spelled and row["tellers"] == 1 else score._replace(rank=0, spelled=spelled)
 
 
 class _Export:
@@ -278,8 +289,8 @@ class _Export:
             return self._is_alone_here(row)
         if score.name not in _NAMING:
             return True
-        if _has_number(row) and row["rank"] == NOT_WHOLE and _tellers(row) == 1:
-            return False  # the number says that two have the name, and only one is told of: perhaps the other
+        if row["is_numbered_other"]:
+            return False
         several = row["pictures_called"] > 1 or row["records_telling"] > 1
         return not (score.name == How.AFAR or (several and score.name != How.BESIDE) or self._needs_proof)
 
@@ -312,15 +323,6 @@ class _Export:
         if not self._needs_proof or score.name not in (How.TOLD, How.BESIDE) or row["fits"]:
             return False
         return self._dialect.may_be_sidecar_of(row["entry"], row["sidecar"], self._is_one_folder)
-
-
-def _has_number(row: sqlite3.Row) -> bool:
-    return not str(row["frame_key"]).endswith("\0")
-
-
-def _tellers(row: sqlite3.Row) -> int:
-    """How many records tell a name: of a list that speaks of what lies beside it, those of that list."""
-    return int(row["telling_beside"] if row["how"] == How.BESIDE else row["records_telling"])
 
 
 def _compared(said: object, found: object) -> int:

@@ -14,6 +14,7 @@ from bramblemoor.exports.evidence import (
     BY_NAME,
     CALLED,
     INSIDE,
+    IS_NUMBERED_OTHER,
     TELLING_BESIDE,
     TOGETHER,
     How,
@@ -130,7 +131,10 @@ def group_frames(sheet: Worksheet, dialect: Dialect) -> None:
 
 def _read_otherwise(groups: dict[str, list[_File]], dialect: Dialect) -> None:
     """Take an edit whose original did not come for what its name says in another reading, where that fits a file that came."""
-    lone = [key for key, files in groups.items() if all(file.suffix for file in files)]
+    names = {
+        file.by_whole_name().key for files in groups.values() for file in files
+    }  # an original may be named like an edit
+    lone = [key for key, files in groups.items() if key not in names and all(file.suffix for file in files)]
     for key in lone:
         for file in list(groups[key]):
             for reading in dialect.readings(file.row["name"]):
@@ -166,8 +170,8 @@ def _unit_of_record(db: sqlite3.Connection, record: int) -> int | None:
     rows = db.execute(
         f"WITH alone AS (SELECT {TELLING_BESIDE} = 1 FROM records r WHERE r.id = :record)"
         " SELECT DISTINCT u.entry, c.how, iif((SELECT * FROM alone), c.rank, 0) AS rank FROM candidates c"
-        " JOIN entries p ON p.id = c.picture JOIN units u ON u.sha256 = p.sha256 WHERE c.record = :record AND c.how < :afar"
-        " ORDER BY c.how, 3 LIMIT 2",
+        " JOIN entries p ON p.id = c.picture JOIN units u ON u.sha256 = p.sha256 JOIN records r ON r.id = c.record"
+        f" WHERE c.record = :record AND c.how < :afar AND NOT {IS_NUMBERED_OTHER} ORDER BY c.how, 3 LIMIT 2",
         {"record": record, "afar": How.AFAR},
     ).fetchall()
     found = [(row["how"], row["rank"]) for row in rows]
