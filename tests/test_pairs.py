@@ -317,6 +317,11 @@ CASES: dict[str, tuple[str, list[dict[str, bytes]], dict[str, str]]] = {
                  "p/T~touched~touched.jpg": C, "p/T~touched~touched~touched.jpg": B,
                  "p/T~touched~touched~touched.jpg.card.json": card("T~touched~touched~touched.jpg", "a third", Y2018)}],
         {"T.png": "t", "T~touched.jpg": "another", "T~touched~touched~touched.jpg": "a third"}),
+    "an edit of one that is named like an edit of an edit": (
+        CARDS, [{"p/T.png": A, "p/T.png.card.json": card("T.png", "t", Y2019), "p/T~touched.png": C,
+                 "p/T~touched~touched.png": B, "p/T~touched~touched~touched.png": jpeg(6, Y2018),
+                 "p/T~touched~touched.png.card.json": card("T~touched~touched.png", "another", Y2018)}],
+        {"T.png": "t", "T~touched~touched.png": "another"}),
     "a list that tells another ending of each picture": (
         INDEX, [{"p/X.jpeg": jpeg(1), "p/Y.jpeg": jpeg(2), "p/index.json": index(
             line("x", Y2018, n="X.jpg"), line("y", Y2019, n="Y.jpg"))}], {"X.jpg": "x", "Y.jpg": "y"}),

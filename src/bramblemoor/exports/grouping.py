@@ -108,13 +108,12 @@ def group_frames(sheet: Worksheet, dialect: Dialect) -> None:
         if row["entry"] not in referred:
             file = _File(row, row["frame_key"], row["suffix"] or "")
             groups.setdefault(file.key, []).append(file)
-    _read_otherwise(groups, dialect)
     # A picture that is a frame of its own, though its name ends like an edit's, may have edits and clips: the longer names.
     keys = [(len(key), key) for key in groups]
     heapify(keys)
     while keys:
         _, key = heappop(keys)
-        for file in _group(sheet, groups.pop(key)):
+        for file in _group(sheet, _read_otherwise(groups, key, dialect)):
             as_it_stands = file._replace(frame_key=stem_of(file.row["name"]) + "\0")
             if file.key not in groups and as_it_stands.key in groups:  # what looks like a counter is part of the name
                 file = as_it_stands
@@ -129,22 +128,22 @@ def group_frames(sheet: Worksheet, dialect: Dialect) -> None:
         )
 
 
-def _read_otherwise(groups: dict[str, list[_File]], dialect: Dialect) -> None:
-    """Take an edit whose original did not come for what its name says in another reading, where that fits a file that came."""
-    names = {
-        file.by_whole_name().key for files in groups.values() for file in files
-    }  # an original may be named like an edit
-    lone = [key for key, files in groups.items() if key not in names and all(file.suffix for file in files)]
-    for key in lone:
-        for file in list(groups[key]):
-            for reading in dialect.readings(file.row["name"]):
-                other = _File(file.row, reading.frame, reading.suffix)
-                if not other.suffix and other.key in groups and other.key != key:
-                    groups[key].remove(file)
-                    groups[other.key].append(other)
-                    break
-        if not groups[key]:
-            del groups[key]
+def _read_otherwise(groups: dict[str, list[_File]], key: str, dialect: Dialect) -> list[_File]:
+    """Take a group from those to come. Edits whose original did not come go to one that fits what their names say in another
+    reading.
+    """
+    group = groups.pop(key)
+    if not all(file.suffix for file in group):
+        return group
+    staying = []
+    for file in group:
+        readings = [_File(file.row, reading.frame, reading.suffix) for reading in dialect.readings(file.row["name"])]
+        other = next((one for one in readings if not one.suffix and one.key in groups), None)
+        if other is None:
+            staying.append(file)
+        else:
+            groups[other.key].append(other)
+    return staying
 
 
 def _by_reference(sheet: Worksheet) -> dict[int, tuple[int, str]]:
@@ -209,6 +208,8 @@ def _group(sheet: Worksheet, group: list[_File]) -> list[_File]:
     """Enter the frames of files of one name; returns those that are none's rendition or clip, as what they are by their whole
     names.
     """
+    if not group:
+        return []
     stills = [file for file in group if not file.is_film and not file.suffix]
     films = [file for file in group if file.is_film and not file.suffix]
     if not stills and not films:  # only edits came: the first by name stands for the others
