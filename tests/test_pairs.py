@@ -627,6 +627,19 @@ def test_an_export_that_lacks_a_record_brings_nothing_together(shell: Shell) -> 
         assert [one["value"] for one in told if one["field"] == "taken"] == ["2006-05-06T21:45:02"]
 
 
+def test_an_export_that_lacks_the_original_of_an_edit_gives_the_edit_nothing(shell: Shell) -> None:
+    dated = XMP.replace(b"dc:title", b'xmlns:p="http://ns.adobe.com/photoshop/1.0/" p:DateCreated="%s" dc:title')
+    less = {
+        "p/T.jpg.xmp": dated % b"2017-07-25T01:33:05",
+        "p/T~touched.jpg": jpeg(7),
+        "p/T~touched~touched.jpg": jpeg(8),
+        "p/T~touched~touched.jpg.xmp": dated % b"2001-03-19T19:51:05",
+    }
+    for order, entries in (("x", less | {"p/T.jpg": jpeg(6)}), ("y", less)):
+        unpack(shell, BESIDE.replace("{stem}.xmp", "{name}.xmp"), entries, order=order)
+        assert titles(shell) == {"T.jpg": "XMP title", "T~touched~touched.jpg": "XMP title"}, order
+
+
 def test_an_edit_and_its_clip_join_an_original_that_is_here_already(shell: Shell) -> None:
     others = {"p/T~touched.jpg": C, "p/T.mp4": mp4(5, Y2019)}
     unpack(shell, INDEX, others | {"p/Z.jpg": A}, order="x")

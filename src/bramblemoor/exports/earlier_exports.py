@@ -80,14 +80,16 @@ def refuse_strangers(sheet: Worksheet, earlier: Earlier) -> None:
 
 
 def keep_apart(sheet: Worksheet, earlier: Earlier) -> None:
-    """Leave apart what an earlier export told apart by documents that are not in this one, which knows less; `units.frame` and
-    `units.here` must be known.
+    """Leave apart what an earlier export told apart by documents or an original that are not in this one, which knows less;
+    `units.frame` and `units.here` must be known.
     """
     rows = sheet.db.execute(
-        "SELECT u.*, o.here AS home FROM units u JOIN units o ON o.entry = u.frame WHERE u.here != o.here ORDER BY u.entry"
+        "SELECT u.* FROM units u JOIN units o ON o.entry = u.frame WHERE u.here != o.here ORDER BY u.entry"
     ).fetchall()
     for row in sorted(rows, key=lambda row: not is_original(earlier.db, row["here"], row)):
-        if all(_came(sheet, name) for name in earlier.told(row["home"]).values()):
+        first = sheet.db.execute("SELECT * FROM units WHERE entry = ?", (row["frame"],)).fetchone()
+        documents = earlier.told(first["here"]).values()
+        if is_original(earlier.db, first["here"], first) and all(_came(sheet, name) for name in documents):
             continue
         frame = row["entry"]
         if not is_original(earlier.db, row["here"], row):
