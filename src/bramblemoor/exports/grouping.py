@@ -198,7 +198,8 @@ def _unit_called(db: sqlite3.Connection, name: str, folder: str, record: int) ->
         if found:
             return found[0]["entry"] if len(found) == 1 else None
     told = db.execute(
-        "SELECT id FROM records WHERE ? IN (told, as_told) AND scope = (SELECT scope FROM records WHERE id = ?) LIMIT 2",
+        "SELECT id FROM records WHERE told = ?1 AND scope = (SELECT scope FROM records WHERE id = ?2)"
+        " UNION SELECT id FROM records WHERE as_told = ?1 AND scope = (SELECT scope FROM records WHERE id = ?2) LIMIT 2",
         (folded(name), record),
     ).fetchall()
     return _unit_of_record(db, told[0]["id"]) if len(told) == 1 else None
@@ -285,10 +286,14 @@ def _own_records(sheet: Worksheet, entry: int, originals: list[int]) -> list[_Ow
         is_named = one["how"] <= BY_NAME and (agrees != CONTRADICTS or not one["is_others"])
         if agrees == AGREES or is_named or one["how"] == How.DIGEST:
             is_others = bool(one["is_others"]) and agrees != AGREES
-            is_alone = one["is_whole"] and not one["has_rival"] and (one["is_beside"] or is_one_folder(sheet))
-            is_unlikely = agrees == CONTRADICTS and not (one["is_proven"] or is_alone)
+            is_unlikely = agrees == CONTRADICTS and not (one["is_proven"] or _is_alone(sheet, one))
             own.append(_Own(one["record"], one["taken"], bool(one["is_packet"]), is_others, is_unlikely))
     return own
+
+
+def _is_alone(sheet: Worksheet, own: sqlite3.Row) -> bool:
+    """Whether nothing else can have the name by which a record is meant for a file."""
+    return bool(own["is_whole"] and not own["has_rival"] and (own["is_beside"] or is_one_folder(sheet)))
 
 
 def _moment(sheet: Worksheet, row: sqlite3.Row, own: list[_Own], original: sqlite3.Row) -> int:

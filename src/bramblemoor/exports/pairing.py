@@ -66,11 +66,10 @@ _CANDIDATES = (
 )
 # A told name that is a picture's but for its ending, like .jpeg of a .jpg, may be that of another picture, which did not come;
 # but some services do not write endings as they deliver them.
-_OTHER_ENDING = f"how = {How.TOLD_STEM} AND record IN (SELECT id FROM records WHERE bm_ending(told) != '')"
+_TELLS_ENDING = "record IN (SELECT id FROM records WHERE bm_ending(told) != '')"
 _OTHER_ENDINGS = f"""
     SELECT count(*) FILTER (WHERE best = {How.TOLD_STEM}) > {OFTEN} * count(*) FROM (
-        SELECT min(how) AS best FROM candidates c WHERE how BETWEEN {How.BESIDE} AND {How.TOLD_STEM}
-        AND record IN (SELECT id FROM records WHERE bm_ending(told) != '')
+        SELECT min(how) AS best FROM candidates c WHERE how BETWEEN {How.BESIDE} AND {How.TOLD_STEM} AND {_TELLS_ENDING}
         AND NOT EXISTS (SELECT 1 FROM candidates o WHERE o.picture = c.picture AND o.family = c.family AND o.how < c.how)
         GROUP BY record)
 """
@@ -130,8 +129,9 @@ def find_candidates(sheet: Worksheet) -> None:
     db.create_function("bm_ending", 1, ending_of, deterministic=True)
     if not db.execute(_OTHER_ENDINGS).fetchone()[0]:
         db.execute(
-            f"UPDATE candidates SET how = iif((SELECT sha256_said FROM records WHERE id = record)"
-            f" = (SELECT sha256 FROM entries WHERE id = picture), {How.DIGEST}, {How.AFAR}) WHERE {_OTHER_ENDING}"
+            "UPDATE candidates SET how = iif((SELECT sha256_said FROM records WHERE id = record)"
+            f" = (SELECT sha256 FROM entries WHERE id = picture), {How.DIGEST}, {How.AFAR})"
+            f" WHERE how = {How.TOLD_STEM} AND {_TELLS_ENDING}"
         )
 
 

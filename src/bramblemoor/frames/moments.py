@@ -8,7 +8,8 @@ from datetime import UTC, datetime, timedelta
 AGREES, SILENT, CONTRADICTS = range(3)
 """What one telling says of another, the best first."""
 _QUARTER = 15 * 60
-_EXACTLY = 2.0  # seconds: some services cut fractions off, some file systems keep every second one
+EXACTLY = 2.0
+"""Seconds within which two are the same: some services cut fractions off, some file systems keep every second one."""
 _WRITTEN = re.compile(r"(\d{4}-\d\d-\d\d)T(\d\d:\d\d:\d\d(?:\.\d{1,6})?)(Z|[+-]\d\d:\d\d)?")
 _NAMED = re.compile(
     r"(?<!\d)((?:19|20)\d\d)([-_.]?)(\d\d)\2(\d\d)[-_ .T]{1,2}([0-2]\d)([-_.:]?)([0-5]\d)\6([0-5]\d)(?!\d{4})"
@@ -141,10 +142,10 @@ def agreement(one: Moment, other: Moment) -> int:
                 return CONTRADICTS
             drift = (clock.local - utc).total_seconds() - offset * 60
             # Many pictures are some minutes from a quarter of an hour: only to the second does it tell anything.
-            return AGREES if abs(drift) <= _EXACTLY else SILENT
+            return AGREES if abs(drift) <= EXACTLY else SILENT
     if one.local is not None and other.local is not None and None in (one.offset, other.offset):
-        return AGREES if abs((one.local - other.local).total_seconds()) <= _EXACTLY else CONTRADICTS
-    return AGREES if abs((one.instant - other.instant).total_seconds()) <= _EXACTLY else CONTRADICTS
+        return AGREES if abs((one.local - other.local).total_seconds()) <= EXACTLY else CONTRADICTS
+    return AGREES if abs((one.instant - other.instant).total_seconds()) <= EXACTLY else CONTRADICTS
 
 
 def now_seconds() -> int:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.likeness import alike, difference, fingerprint, small_grey
-from bramblemoor.frames.moments import AGREES, agreement, parse_moment
+from bramblemoor.frames.moments import AGREES, EXACTLY, agreement, parse_moment
 from bramblemoor.library.catalogue import add_claims, settle
 from bramblemoor.library.home import Library
 
@@ -21,7 +21,6 @@ _SURE, _APART = 1.7, 0.8
 _ASPECT = 0.02
 _STRONGER = 0.7  # as many pixels in less than this share of the bytes count as stronger compression
 _RAW = ("image/dng", "image/x-raw")
-_NEAR = 2.0  # seconds
 _DAY = timedelta(hours=14)  # no time zone is farther from UTC
 _MOST = 20_000  # photos of about one moment: more, and the camera's clock stood still
 _ROWS = """
@@ -136,7 +135,7 @@ def _same_moment(db: sqlite3.Connection, mine: sqlite3.Row, some_in_utc: bool) -
         "stronger": _STRONGER, "raw": mine["media"] in _RAW, "second": int((clock - datetime(1970, 1, 1)).total_seconds()),
     }  # fmt: skip
     found = []
-    near = timedelta(seconds=_NEAR)
+    near = timedelta(seconds=EXACTLY)
     for reach, further in ((near if taken.local else _DAY, ""), (_DAY, "AND taken LIKE '%Z'")):
         if further and not (some_in_utc and taken.local):
             continue
