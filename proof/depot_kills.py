@@ -38,7 +38,7 @@ WHO = ("run", "writers", "both")
 # With "both" the run dies as soon as it learns that a writer was killed: it cannot go on to finish what that left.
 SITE = """
 import os, sys
-if "bramblemoor.depots.writer" in sys.orig_argv and "STRACE_WRITERS" in os.environ:
+if "bramblemoor.depots.engine.writer" in sys.orig_argv and "STRACE_WRITERS" in os.environ:
     told = os.environ.pop("STRACE_WRITERS")
     os.execvp("strace", [*told.replace("PID", str(os.getpid())).split(), *sys.orig_argv])
 elif "DIE_WITH_WRITERS" in os.environ:

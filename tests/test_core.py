@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from PIL import Image
 from PIL.TiffImagePlugin import IFDRational
 
+from bramblemoor.disk.names import collision_key, free_name, safe_name
 from bramblemoor.errors import PartsAmiss
 from bramblemoor.exports.containers.zip import ZipPart
 from bramblemoor.frames.claims import Claim, Facts, believe
@@ -23,7 +24,6 @@ from bramblemoor.frames.source import MemorySource
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import read_xmp
 from bramblemoor.frames.xmp_writing import Belonging, read_packet, sidecar
-from bramblemoor.library.names import collision_key, free_name, safe_name
 from bramblemoor.standins.clips import movie
 
 CLOCK = st.datetimes(datetime(1850, 1, 1), datetime(2150, 1, 1)).map(lambda moment: moment.replace(microsecond=0))

@@ -296,7 +296,9 @@ def test_drives_are_retired_replaced_repaired(
     (tmp_path / "newer").mkdir()
     replace = ("depot", "replace", "otter", tmp_path / "newer", "--stand-in", "newer")
     assert "holds other things" in shell("depot", "replace", "otter", depots["heron"], cwd=library, code=3).err
-    killed = "import os, bramblemoor.depots.enroll as e; e.enter_depot = lambda *_, **__: os.kill(os.getpid(), 9)"
+    killed = (
+        "import os, bramblemoor.depots.register.enroll as e; e.enter_depot = lambda *_, **__: os.kill(os.getpid(), 9)"
+    )
     assert run_changed(shell, library, killed, {}, *replace).returncode == -9
     assert "otter until" not in shell("depot", "list", cwd=library).out
     shell(*replace, cwd=library)

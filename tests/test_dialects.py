@@ -16,6 +16,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from bramblemoor.disk.names import safe_name
 from bramblemoor.exports import forms
 from bramblemoor.exports.dialect import BadDialect, read_dialect
 from bramblemoor.exports.dialect_rules import (
@@ -32,7 +33,6 @@ from bramblemoor.exports.dialect_rules import (
 from bramblemoor.exports.forms import Form
 from bramblemoor.exports.templates import WORDS, BadTemplate, Template, cut, folded
 from bramblemoor.frames.moments import parse_moment
-from bramblemoor.library.names import safe_name
 from bramblemoor.standins.drawing import draw, jpeg
 from conftest import ROOT, Shell, pictures
 

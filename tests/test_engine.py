@@ -107,7 +107,7 @@ def test_ctrl_c_stops_in_good_order_and_says_what_is_left(shell: Shell) -> None:
 
 SLOW = """
 import os, time
-import bramblemoor.depots.lane as lane
+import bramblemoor.depots.engine.lane as lane
 lane.BUFFER = 12 << 20
 real_open, real_write, slow = os.open, os.write, set()
 def open_it(path, *arguments, **more):

@@ -13,7 +13,7 @@ import pytest
 from PIL import Image
 
 from bramblemoor.depots.kinds.folder import FolderDrive
-from bramblemoor.library.volumes import volume_of
+from bramblemoor.disk.volumes import volume_of
 from conftest import Shell, pictures
 
 

@@ -9,14 +9,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bramblemoor.library.receipts import Finding
-from bramblemoor.library.walk import EVERYTHING, Span, walk
+from bramblemoor.library.stocktake.walk import EVERYTHING, Span, walk
 from conftest import Shell, pictures, run_changed
 
 # Names around the slash, which is where a folder sorts: "a-b" < "a/b" < "a0".
 _NAMES = st.text("a-.0/é\U0001f989", min_size=1, max_size=6).filter(
     lambda path: all(step.strip(".") for step in path.split("/"))
 )
-BY_TWO = "import bramblemoor.library.comparing as c, os; c._FEW = 0; os.cpu_count = lambda: 2"
+BY_TWO = "import bramblemoor.library.stocktake.comparing as c, os; c._FEW = 0; os.cpu_count = lambda: 2"
 
 
 @settings(max_examples=60, deadline=None)

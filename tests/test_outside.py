@@ -15,10 +15,10 @@ from typing import Any
 import httpx
 import pytest
 
+from bramblemoor.disk.told import Inside
 from bramblemoor.errors import ServiceTrouble
-from bramblemoor.library.told import Inside
 from bramblemoor.services.interface import Part
-from bramblemoor.services.parcel_http import ParcelHttp, Watch
+from bramblemoor.services.kinds.parcel_http import ParcelHttp, Watch
 from conftest import CHECKER, Shell, run_changed, serving
 from test_trust import flip, picture, small  # noqa: F401 - a fixture
 

@@ -13,9 +13,9 @@ import httpx
 import pytest
 
 from bramblemoor.errors import ServiceTrouble, WrongUse
-from bramblemoor.services import secrets
 from bramblemoor.services.interface import ConnectionBroke, OrderScope, Part
-from bramblemoor.services.parcel_http import ParcelHttp, check_address
+from bramblemoor.services.kinds.parcel_http import ParcelHttp, check_address
+from bramblemoor.wire import secrets
 from conftest import serving
 
 SURVEY = {

@@ -13,13 +13,13 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
+from bramblemoor.disk.told import Inside, Outside, one_name
 from bramblemoor.errors import DepotTrouble, NoLibrary, WrongUse
 from bramblemoor.library.home import Library, find_library
-from bramblemoor.library.told import Inside, Outside, one_name
 
 if TYPE_CHECKING:
-    from bramblemoor.depots.copying import Pace
-    from bramblemoor.depots.depot import Depot
+    from bramblemoor.depots.bag.depot import Depot
+    from bramblemoor.depots.engine.copying import Pace
 
 LibraryDir = Annotated[
     Path | None,
@@ -145,8 +145,8 @@ def open_depots(
     A depot that was named must be there. Of all depots, those out of reach are passed over, but one must be there
     (unless there is something else to do: `may_be_none`).
     """
-    from bramblemoor.depots.known import depots_named
-    from bramblemoor.depots.register import drive_trouble, follow_line, open_known, open_to_write
+    from bramblemoor.depots.register.known import depots_named
+    from bramblemoor.depots.register.register import drive_trouble, follow_line, open_known, open_to_write
 
     know_stand_ins()
     opened: list[Depot] = []
@@ -186,9 +186,9 @@ def say_seen(library: Library) -> None:
 
 def depot_at(depot: str, library_dir: Path | None) -> "Depot":
     """A depot by its folder, or by the name that the library here knows."""
-    from bramblemoor.depots.depot import open_depot
-    from bramblemoor.depots.known import depots_named
-    from bramblemoor.depots.register import open_known
+    from bramblemoor.depots.bag.depot import open_depot
+    from bramblemoor.depots.register.known import depots_named
+    from bramblemoor.depots.register.register import open_known
 
     know_stand_ins()
     if (Path(depot) / "depot.toml").is_file():

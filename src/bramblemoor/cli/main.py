@@ -21,54 +21,54 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
     (
         "The library",
         (
-            ("new", "library", "Make a library."),
-            ("find", "library", "Find frames by words, dates, albums, keywords, people, locations."),
-            ("show", "library", "Show all that is known of one frame, and who says it."),
-            ("tell", "tell", "Say what you know of a frame: title, date, people, location."),
-            ("unsay", "tell", "Take keywords and people away from a frame."),
-            ("stocktake", "stocktake", "Take up what you and other programs did in its folders."),
-            ("receipt", "receipts", "Read the balanced account of a run."),
-            ("clock", "clock", "Compare the system's clock with the last run."),
+            ("new", "library.frames", "Make a library."),
+            ("find", "library.frames", "Find frames by words, dates, albums, keywords, people, locations."),
+            ("show", "library.frames", "Show all that is known of one frame, and who says it."),
+            ("tell", "library.tell", "Say what you know of a frame: title, date, people, location."),
+            ("unsay", "library.tell", "Take keywords and people away from a frame."),
+            ("stocktake", "library.stocktake", "Take up what you and other programs did in its folders."),
+            ("receipt", "library.receipts", "Read the balanced account of a run."),
+            ("clock", "library.clock", "Compare the system's clock with the last run."),
         ),
     ),
     (
         "Out of a service",
         (
-            ("service", "service", "Add, list and survey cloud accounts."),
-            ("order", "orders", "Ask a service to prepare an export."),
-            ("orders", "orders", "List orders and their states."),
-            ("withdraw", "orders", "Withdraw an order."),
-            ("fetch", "collecting", "Bring a small selection home at once."),
-            ("collect", "collecting", "Fetch the parts of an export, resuming what broke."),
-            ("dialect", "dialect", "Describe how a service writes its exports: draft, try, list."),
-            ("unpack", "unpack", "File the pictures of an export, with everything known about them."),
+            ("service", "exports.service", "Add, list and survey cloud accounts."),
+            ("order", "exports.orders", "Ask a service to prepare an export."),
+            ("orders", "exports.orders", "List orders and their states."),
+            ("withdraw", "exports.orders", "Withdraw an order."),
+            ("fetch", "exports.collecting", "Bring a small selection home at once."),
+            ("collect", "exports.collecting", "Fetch the parts of an export, resuming what broke."),
+            ("dialect", "exports.dialect", "Describe how a service writes its exports: draft, try, list."),
+            ("unpack", "exports.unpack", "File the pictures of an export, with everything known about them."),
         ),
     ),
     (
         "Copies",
         (
-            ("depot", "depots", "The places where copies are held: add, list, change, look through."),
-            ("backup", "copies", "Copy the library to its depots and read every copy back."),
-            ("verify", "copies", "Read copies from their media and find what is damaged or missing."),
-            ("mend", "copies", "Put damaged and missing files right from good copies."),
-            ("standing", "standing", "Is everything safe? By year and depot; and what if one were lost."),
-            ("drill", "drill", "Practise a restore, and learn what it proves."),
-            ("bind", "bind", "Put a year away, proven identical on its depots; list the bound years."),
-            ("free", "bind", "Delete a bound year from the working drive."),
-            ("reopen", "bind", "Open a bound year for work."),
-            ("shelve", "shelve", "Propose which years go on which drives, with their twins."),
-            ("earlier", "earlier", "List earlier versions and removed files at a depot."),
-            ("purge", "earlier", "Delete earlier versions at a depot for good."),
-            ("restore", "restore", "Bring a library back from a depot, or some of it, or an earlier state."),
-            ("pack", "pack", "Write an archive: volumes of a given size, each complete in itself."),
-            ("volumes", "pack", "Read an archive's volumes, and say what is damaged or missing."),
+            ("depot", "copies.depots", "The places where copies are held: add, list, change, look through."),
+            ("backup", "copies.keeping", "Copy the library to its depots and read every copy back."),
+            ("verify", "copies.keeping", "Read copies from their media and find what is damaged or missing."),
+            ("mend", "copies.keeping", "Put damaged and missing files right from good copies."),
+            ("standing", "copies.standing", "Is everything safe? By year and depot; and what if one were lost."),
+            ("drill", "copies.drill", "Practise a restore, and learn what it proves."),
+            ("bind", "copies.bind", "Put a year away, proven identical on its depots; list the bound years."),
+            ("free", "copies.bind", "Delete a bound year from the working drive."),
+            ("reopen", "copies.bind", "Open a bound year for work."),
+            ("shelve", "copies.shelve", "Propose which years go on which drives, with their twins."),
+            ("earlier", "copies.earlier", "List earlier versions and removed files at a depot."),
+            ("purge", "copies.earlier", "Delete earlier versions at a depot for good."),
+            ("restore", "copies.restore", "Bring a library back from a depot, or some of it, or an earlier state."),
+            ("pack", "copies.pack", "Write an archive: volumes of a given size, each complete in itself."),
+            ("volumes", "copies.pack", "Read an archive's volumes, and say what is damaged or missing."),
         ),
     ),
     (
         "Try it",
         (
-            ("demo", "demo", "Watch the whole journey on a made-up world."),
-            ("stand-in", "standin", "Run a simulated service."),
+            ("demo", "trying.demo", "Watch the whole journey on a made-up world."),
+            ("stand-in", "trying.standin", "Run a simulated service."),
         ),
     ),
 )
@@ -136,7 +136,7 @@ class LazyCommands(TyperGroup):
 
 def _remedy(error: OSError) -> str:
     """What to do about a failure of the system's."""
-    from bramblemoor.library.durable import TEMPORARY
+    from bramblemoor.disk.durable import TEMPORARY
 
     broken = error.errno in (errno.EIO, getattr(errno, "EUCLEAN", None))
     if broken or (error.errno == errno.ENOENT and str(error.filename).endswith(TEMPORARY)):

@@ -5,23 +5,32 @@ from dataclasses import dataclass, field
 
 import msgspec
 
-from bramblemoor.depots.copying import CopyRun, Pace, Progress
-from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.earlier import expired, old_ledgers, purge, write_purge_receipt
-from bramblemoor.depots.learning import mark_lost
-from bramblemoor.depots.placing import Intent
-from bramblemoor.depots.records import ReadingRecord, make_receipt, record_tags, run_name
-from bramblemoor.depots.register import finish_all, number_of, remember_line, within_reach
-from bramblemoor.depots.sources import from_library
-from bramblemoor.depots.terms import LACKING, chosen
-from bramblemoor.depots.work import Member, Work, at_hand, enter_moves, enter_removals, moves, removals, weigh_removals
+from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.bag.earlier import expired, old_ledgers, purge, write_purge_receipt
+from bramblemoor.depots.bag.placing import Intent
+from bramblemoor.depots.bag.terms import LACKING, chosen
+from bramblemoor.depots.engine.copying import CopyRun, Pace, Progress
+from bramblemoor.depots.engine.sources import from_library
+from bramblemoor.depots.engine.work import (
+    Member,
+    Work,
+    at_hand,
+    enter_moves,
+    enter_removals,
+    moves,
+    removals,
+    weigh_removals,
+)
+from bramblemoor.depots.register.learning import mark_lost
+from bramblemoor.depots.register.records import ReadingRecord, make_receipt, record_tags, run_name
+from bramblemoor.depots.register.register import finish_all, number_of, remember_line, within_reach
 from bramblemoor.errors import DepotTrouble, MassOfChanges
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.copies import FREED, amiss, good
 from bramblemoor.library.erasing import Erasing, Within
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
-from bramblemoor.library.stock import Stock, renew_snapshot, take_stock
+from bramblemoor.library.stocktake.stock import Stock, renew_snapshot, take_stock
 
 _ALL = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
 

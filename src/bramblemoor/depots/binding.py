@@ -8,25 +8,25 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from bramblemoor.depots.copying import Pace, Progress
-from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.known import known_depots
-from bramblemoor.depots.records import make_receipt, run_name
-from bramblemoor.depots.register import finish_at, number_of, within_reach
+from bramblemoor.depots.bag.contents import DepotShelf
+from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.engine.copying import Pace, Progress
+from bramblemoor.depots.register.known import known_depots
+from bramblemoor.depots.register.records import make_receipt, run_name
+from bramblemoor.depots.register.register import finish_at, number_of, within_reach
 from bramblemoor.depots.restore import Account, Menu, bring_all
-from bramblemoor.depots.shelf import DepotShelf
-from bramblemoor.depots.tally import settle
+from bramblemoor.depots.standing.tally import settle
 from bramblemoor.depots.verify import Result, Scope, read_places
+from bramblemoor.disk.durable import digest_of, flush_folder, flush_many, free_bytes
+from bramblemoor.disk.volumes import volume_of
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.copies import FREED
-from bramblemoor.library.durable import digest_of, flush_folder, flush_many, free_bytes
 from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.sidecars import write_sidecar
-from bramblemoor.library.stock import take_stock
-from bramblemoor.library.volumes import volume_of
+from bramblemoor.library.stocktake.stock import take_stock
 
 _OF_YEAR = "SELECT f.* FROM files f JOIN frames r ON r.id = f.frame WHERE r.year = ?"
 _KEPT = f"{_OF_YEAR} AND f.id NOT IN ({FREED})"  # on the working drive

@@ -8,13 +8,13 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from bramblemoor.depots.copying import Pace, Progress
-from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.learning import mark_copy
-from bramblemoor.depots.register import number_of
-from bramblemoor.depots.shelf import DepotShelf, bring
-from bramblemoor.depots.tally import settle
-from bramblemoor.library.durable import beside, digest_of, free_bytes
+from bramblemoor.depots.bag.contents import DepotShelf, bring
+from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.engine.copying import Pace, Progress
+from bramblemoor.depots.register.learning import mark_copy
+from bramblemoor.depots.register.register import number_of
+from bramblemoor.depots.standing.tally import settle
+from bramblemoor.disk.durable import beside, digest_of, free_bytes
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.troubles import Trouble

@@ -4,18 +4,19 @@ import hashlib
 import sqlite3
 from collections.abc import Iterator
 
-from bramblemoor.depots.copying import Pace, Progress
-from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.earlier import finish_purge
-from bramblemoor.depots.journal import Journal, finish_interrupted
-from bramblemoor.depots.lane import Item, Lane, Lanes, open_lanes
-from bramblemoor.depots.learning import size_of
-from bramblemoor.depots.line import read_line
-from bramblemoor.depots.placing import Intent
-from bramblemoor.depots.records import name_run
-from bramblemoor.depots.shelf import DepotShelf
-from bramblemoor.depots.slots import PIECE
-from bramblemoor.depots.terms import chosen, prepare
+from bramblemoor.depots.bag.contents import DepotShelf
+from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.bag.earlier import finish_purge
+from bramblemoor.depots.bag.journal import Journal, finish_interrupted
+from bramblemoor.depots.bag.line import read_line
+from bramblemoor.depots.bag.placing import Intent
+from bramblemoor.depots.bag.terms import chosen, prepare
+from bramblemoor.depots.engine.copying import Pace, Progress
+from bramblemoor.depots.engine.lane import Item, Lane, Lanes, open_lanes
+from bramblemoor.depots.engine.slots import PIECE
+from bramblemoor.depots.register.learning import size_of
+from bramblemoor.depots.register.records import name_run
+from bramblemoor.disk.told import inside_or_none
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
@@ -23,7 +24,6 @@ from bramblemoor.library.home import require_room
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.lineage import ORIGIN, links
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, encode, stamp, total
-from bramblemoor.library.told import inside_or_none
 
 _PAGE = 1000
 _TABLE = """

@@ -7,30 +7,30 @@ from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from pathlib import Path
 
-from bramblemoor.depots import bag
 from bramblemoor.depots.backup import close_journals, members_of
-from bramblemoor.depots.copying import CopyRun, Pace, Progress
-from bramblemoor.depots.depot import Depot, write_identity
-from bramblemoor.depots.journal import refresh_tags
+from bramblemoor.depots.bag import bag
+from bramblemoor.depots.bag.contents import DepotShelf
+from bramblemoor.depots.bag.depot import Depot, write_identity
+from bramblemoor.depots.bag.journal import refresh_tags
+from bramblemoor.depots.bag.line import LINE, write_line
+from bramblemoor.depots.bag.run_lists import Sums, write_reasons
+from bramblemoor.depots.engine.copying import CopyRun, Pace, Progress
+from bramblemoor.depots.engine.lane import Item
+from bramblemoor.depots.engine.slots import PIECE
+from bramblemoor.depots.engine.sources import Source, from_anywhere
+from bramblemoor.depots.engine.work import Work
 from bramblemoor.depots.kinds.folder import FolderDrive
-from bramblemoor.depots.known import LIBRARY, known_depots
-from bramblemoor.depots.lane import Item
-from bramblemoor.depots.line import LINE, write_line
-from bramblemoor.depots.records import make_receipt, run_name
-from bramblemoor.depots.register import finish_all, identity_of, number_of, remember_line, tags_as_left
-from bramblemoor.depots.run_lists import Sums, write_reasons
-from bramblemoor.depots.shelf import DepotShelf
-from bramblemoor.depots.slots import PIECE
-from bramblemoor.depots.sources import Source, from_anywhere
-from bramblemoor.depots.tally import settle
-from bramblemoor.depots.work import Work
+from bramblemoor.depots.register.known import LIBRARY, known_depots
+from bramblemoor.depots.register.records import make_receipt, run_name
+from bramblemoor.depots.register.register import finish_all, identity_of, number_of, remember_line, tags_as_left
+from bramblemoor.depots.standing.tally import settle
+from bramblemoor.disk.durable import beside, chunks, flush_file, flush_folder, in_the_way, set_time
+from bramblemoor.disk.told import is_plain_file
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.copies import amiss
-from bramblemoor.library.durable import beside, chunks, flush_file, flush_folder, in_the_way, set_time
 from bramblemoor.library.home import DEPOT_MARK, SET_ASIDE, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
-from bramblemoor.library.stock import source_of, take_stock_if_few
-from bramblemoor.library.told import is_plain_file
+from bramblemoor.library.stocktake.stock import source_of, take_stock_if_few
 from bramblemoor.library.troubles import Trouble
 
 _AMISS_HERE = (

@@ -8,18 +8,20 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from bramblemoor.depots.archives.opened import Archive, open_archive, volumes_in
-from bramblemoor.depots.copying import Progress
-from bramblemoor.depots.depot import Depot, open_depot
-from bramblemoor.depots.enroll import add_depot
-from bramblemoor.depots.line import read_line
-from bramblemoor.depots.register import number_of
-from bramblemoor.depots.shelf import NOW, Brought, DepotShelf, Shelf, bring, size_on
-from bramblemoor.depots.tally import settle_all
+from bramblemoor.depots.bag.contents import NOW, Brought, DepotShelf, Shelf, bring, size_on
+from bramblemoor.depots.bag.depot import Depot, open_depot
+from bramblemoor.depots.bag.line import read_line
+from bramblemoor.depots.engine.copying import Progress
+from bramblemoor.depots.register.enroll import add_depot
+from bramblemoor.depots.register.register import number_of
+from bramblemoor.depots.standing.tally import settle_all
+from bramblemoor.disk.durable import TEMPORARY, beside, flush_folder, flush_many, write_atomically
+from bramblemoor.disk.told import Inside, is_plain_file
+from bramblemoor.disk.volumes import volume_of
 from bramblemoor.errors import DepotTrouble, NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.copies import FREED
-from bramblemoor.library.durable import TEMPORARY, beside, flush_folder, flush_many, write_atomically
 from bramblemoor.library.home import FOLDERS, SET_ASIDE, Library, require_apart, require_room
 from bramblemoor.library.ledger import Ledger, merge, require_inside
 from bramblemoor.library.receipts import (
@@ -36,9 +38,7 @@ from bramblemoor.library.receipts import (
     write_receipt,
 )
 from bramblemoor.library.settings import read_settings
-from bramblemoor.library.told import Inside, is_plain_file
 from bramblemoor.library.troubles import Trouble
-from bramblemoor.library.volumes import volume_of
 
 Source = Depot | Archive
 _UNFINISHED = "restore-unfinished.json"

@@ -10,24 +10,24 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
 
-from bramblemoor.depots import bag
-from bramblemoor.depots.copying import Pace, Progress
-from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.journal import refresh_tags
+from bramblemoor.depots.bag import bag
+from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.bag.journal import refresh_tags
+from bramblemoor.depots.engine.copying import Pace, Progress
+from bramblemoor.depots.engine.slots import PIECE
 from bramblemoor.depots.kinds import Drive
 from bramblemoor.depots.kinds.folder import FolderDrive
-from bramblemoor.depots.known import LIBRARY
-from bramblemoor.depots.learning import mark_copy
-from bramblemoor.depots.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
-from bramblemoor.depots.register import finish_all, number_of, remember_line, tags_as_left
-from bramblemoor.depots.slots import PIECE
-from bramblemoor.depots.tally import settle
+from bramblemoor.depots.register.known import LIBRARY
+from bramblemoor.depots.register.learning import mark_copy
+from bramblemoor.depots.register.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
+from bramblemoor.depots.register.register import finish_all, number_of, remember_line, tags_as_left
+from bramblemoor.depots.standing.tally import settle
+from bramblemoor.disk.durable import write_atomically
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.copies import FREED, amiss
-from bramblemoor.library.durable import write_atomically
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
-from bramblemoor.library.stock import source_of, take_stock_if_few
+from bramblemoor.library.stocktake.stock import source_of, take_stock_if_few
 
 Choice = Literal["everything", "sample", "longest unread"]
 STRAY = "not in the manifest: somebody put it there; move it out of data/"

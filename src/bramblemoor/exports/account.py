@@ -4,6 +4,7 @@ import json
 import zipfile
 from collections.abc import Iterator
 
+from bramblemoor.disk.names import safe_name
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.unpaired import Lone, candidates_of, listed, lone_records
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
@@ -11,7 +12,6 @@ from bramblemoor.frames.claims import believe
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.catalogue import claims_of
 from bramblemoor.library.home import Library
-from bramblemoor.library.names import safe_name
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, next_number, stamp
 
 

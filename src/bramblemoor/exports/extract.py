@@ -12,6 +12,8 @@ from sqlite3 import Connection, Row
 
 import msgspec
 
+from bramblemoor.disk.durable import flush_many
+from bramblemoor.disk.volumes import volume_of
 from bramblemoor.errors import PartsAmiss
 from bramblemoor.exports.containers import open_part
 from bramblemoor.exports.containers.interface import CHUNK, Container, Entry
@@ -24,9 +26,7 @@ from bramblemoor.exports.worksheet import Worksheet, content_key
 from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.reading import PictureReading, read_picture
 from bramblemoor.frames.source import FileSource, MemorySource
-from bramblemoor.library.durable import flush_many
 from bramblemoor.library.home import require_room
-from bramblemoor.library.volumes import volume_of
 
 Progress = Callable[[str, int, int], None]
 _BATCH_FILES, _BATCH_BYTES = 256, 256 << 20

@@ -6,11 +6,11 @@ from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
+from bramblemoor.disk.durable import digest_of
+from bramblemoor.disk.names import safe_name
 from bramblemoor.errors import PartsAmiss, WrongUse
 from bramblemoor.exports.containers.folder import FolderPart, looks_unpacked
 from bramblemoor.exports.dialect import Dialect, known_dialects, load_dialect
-from bramblemoor.library.durable import digest_of
-from bramblemoor.library.names import safe_name
 
 # What browsers and file managers put behind a name that is taken: "part (1).zip", "part - Copy.zip", "part copy 2.zip".
 _AGAIN = re.compile(r"(?: ?\(\d+\)| ?-? [Cc]opy(?: ?\(?\d+\)?)?)(?=(?:\.\w+)+$)")

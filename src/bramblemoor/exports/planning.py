@@ -3,6 +3,8 @@
 import sqlite3
 from pathlib import Path
 
+from bramblemoor.disk.durable import digest_of
+from bramblemoor.disk.names import collision_key, free_name, safe_name
 from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.earlier_exports import Earlier, keep_apart, refuse_strangers
 from bramblemoor.exports.extract import decode_claims
@@ -13,10 +15,8 @@ from bramblemoor.exports.templates import true_name
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import Claim, Facts, believe
 from bramblemoor.frames.moments import moment_in_name
-from bramblemoor.library.durable import digest_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.layout import folder_for
-from bramblemoor.library.names import collision_key, free_name, safe_name
 
 # A content delivered several times was staged and read once, perhaps as a copy for an album in an earlier part; it belongs
 # to the frame of the entry that is no copy.

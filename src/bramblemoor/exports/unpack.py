@@ -10,6 +10,10 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
+from bramblemoor.disk.durable import beside, digest_of, flush_file, flush_folder, flush_many, set_time
+from bramblemoor.disk.names import safe_name
+from bramblemoor.disk.told import is_plain_file
+from bramblemoor.disk.volumes import volume_of
 from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
@@ -23,14 +27,10 @@ from bramblemoor.frames.claims import HAND, Claim
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.albums import extend_album, frames_of_album, write_albums
 from bramblemoor.library.catalogue import SINGLE, NewFile, add_claims, add_frame, claims_of, enter_file
-from bramblemoor.library.durable import beside, digest_of, flush_file, flush_folder, flush_many, set_time
 from bramblemoor.library.home import Library
-from bramblemoor.library.names import safe_name
 from bramblemoor.library.receipts import Finding, Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced, mark_undated
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
-from bramblemoor.library.told import is_plain_file
-from bramblemoor.library.volumes import volume_of
 
 _BY_HAND = ("title", "caption", "location", "position", "rating")
 

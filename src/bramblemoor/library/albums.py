@@ -6,12 +6,12 @@ import io
 import sqlite3
 from collections.abc import Iterable, Sequence
 
+from bramblemoor.disk.durable import digest_of, write_atomically
+from bramblemoor.disk.names import collision_key, free_name, safe_name
+from bramblemoor.disk.told import is_plain_file
 from bramblemoor.library.catalogue import NewFile, enter_file
-from bramblemoor.library.durable import digest_of, write_atomically
 from bramblemoor.library.home import Library
-from bramblemoor.library.names import collision_key, free_name, safe_name
 from bramblemoor.library.receipts import Finding
-from bramblemoor.library.told import is_plain_file
 
 LIST = "albums/_albums.csv"
 

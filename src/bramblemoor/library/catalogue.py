@@ -4,11 +4,11 @@ import sqlite3
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import HAND, TAKEN_AWAY, Claim, Facts, believe
 from bramblemoor.frames.moments import now_seconds, written_offset
 from bramblemoor.frames.zones import offset_at
 from bramblemoor.library.folding import plain
-from bramblemoor.library.names import collision_key
 
 
 @dataclass(frozen=True)

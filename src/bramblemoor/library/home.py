@@ -8,18 +8,18 @@ from contextlib import contextmanager, suppress
 from functools import cached_property
 from pathlib import Path
 
+from bramblemoor.disk.durable import clear_unfinished, free_bytes
+from bramblemoor.disk.names import free_name
+from bramblemoor.disk.told import Inside, Outside, require_plain_folders
+from bramblemoor.disk.volumes import seat_of, volume_of
 from bramblemoor.errors import LibraryInUse, NoLibrary, NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.clock import Clock, forget_doubtful_readings, read_clock, remember
-from bramblemoor.library.durable import clear_unfinished, free_bytes
 from bramblemoor.library.ledger import Ledger
-from bramblemoor.library.names import free_name
 from bramblemoor.library.receipts import Finding, listing, moment_in_name, run_in_name
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
-from bramblemoor.library.told import Inside, Outside, require_plain_folders
-from bramblemoor.library.volumes import seat_of, volume_of
 
 FOLDERS = ("pictures", "albums", "companions", "delivered", "ledger/receipts")
 DEPOT_MARK = "depot.toml"

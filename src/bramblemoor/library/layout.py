@@ -2,9 +2,9 @@
 
 import re
 
+from bramblemoor.disk.names import safe_name
 from bramblemoor.errors import NotPossible
 from bramblemoor.frames.claims import Facts
-from bramblemoor.library.names import safe_name
 
 _WORD = re.compile(r"\{(\w*)\}")
 

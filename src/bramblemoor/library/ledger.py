@@ -8,11 +8,11 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from bramblemoor.disk.durable import flush_file
+from bramblemoor.disk.told import inside_or_none
 from bramblemoor.errors import NotPossible
 from bramblemoor.library import schema
-from bramblemoor.library.durable import flush_file
 from bramblemoor.library.folding import plain
-from bramblemoor.library.told import inside_or_none
 
 FILE = "ledger/ledger.sqlite"
 _ANEW = "Write it anew from a depot: bramblemoor restore DIR --ledger-only --from DEPOT."

@@ -10,8 +10,8 @@ from pathlib import Path
 
 import msgspec
 
+from bramblemoor.disk.durable import write_atomically
 from bramblemoor.errors import NotPossible
-from bramblemoor.library.durable import write_atomically
 
 _FILE = re.compile(r"(\d{4,})-([a-z]+)-(\d{8}T\d{6}Z)\.json")
 

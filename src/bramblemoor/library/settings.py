@@ -6,8 +6,8 @@ from typing import Annotated
 
 import msgspec
 
+from bramblemoor.disk.durable import write_atomically
 from bramblemoor.errors import NotPossible
-from bramblemoor.library.durable import write_atomically
 
 FILE = "bramblemoor.toml"
 AtLeastOne = Annotated[int, msgspec.Meta(ge=1)]

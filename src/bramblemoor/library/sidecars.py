@@ -4,6 +4,8 @@ import hashlib
 import sqlite3
 from pathlib import Path
 
+from bramblemoor.disk.durable import beside, flush_file, flush_many, set_time
+from bramblemoor.disk.volumes import volume_of
 from bramblemoor.frames.claims import Facts
 from bramblemoor.frames.xmp_edits import edits
 from bramblemoor.frames.xmp_model import BrokenXmp, values
@@ -11,11 +13,9 @@ from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN, packet_i
 from bramblemoor.frames.xmp_writing import Belonging, Packet, read_packet, sidecar
 from bramblemoor.library.albums import extend_album, write_albums
 from bramblemoor.library.catalogue import NewFile, add_claims, albums_of, claims_of, enter_file, is_bound, settle
-from bramblemoor.library.durable import beside, flush_file, flush_many, set_time
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.schema import FORMER_SIDECARS
-from bramblemoor.library.volumes import volume_of
 
 _MEDIA = "application/rdf+xml"
 _WAITS = "sidecar waits"

@@ -8,11 +8,11 @@ from typing import Any
 
 import msgspec
 
+from bramblemoor.disk.told import Inside
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
-from bramblemoor.library.told import Inside
 from bramblemoor.services.interface import OrderScope, OrderStatement, Part, PlacedOrder
 
 _ASKING = "asking "

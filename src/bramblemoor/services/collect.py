@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from bramblemoor.disk.durable import chunks, digest_of, flush_folder
 from bramblemoor.errors import PartsAmiss, ServiceTrouble
-from bramblemoor.library.durable import chunks, digest_of, flush_folder
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.services.book import KnownOrder, set_state
 from bramblemoor.services.interface import ConnectionBroke, Part, PartsLapsed, Service

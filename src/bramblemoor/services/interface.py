@@ -8,9 +8,9 @@ from typing import Literal
 
 import msgspec
 
+from bramblemoor.disk.names import collision_key
+from bramblemoor.disk.told import Inside, Outside, one_name
 from bramblemoor.errors import ServiceTrouble
-from bramblemoor.library.names import collision_key
-from bramblemoor.library.told import Inside, Outside, one_name
 
 OrderState = Literal["asked", "preparing", "ready", "lapsed", "withdrawn"]
 

@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO, BinaryIO, Literal
 
-from bramblemoor.depots.slots import PIECE
+from bramblemoor.depots.engine.slots import PIECE
 from bramblemoor.errors import NotPossible
 
 Form = Literal["zip", "tar"]

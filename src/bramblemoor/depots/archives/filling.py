@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.depots.archives.container import WRITERS, Form
-from bramblemoor.depots.selecting import Selection
-from bramblemoor.depots.terms import prepare
+from bramblemoor.depots.bag.terms import prepare
+from bramblemoor.depots.restore_some import Selection
 from bramblemoor.errors import WrongUse
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.home import Library

@@ -9,16 +9,16 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.depots.archives.container import VolumeReader
-from bramblemoor.depots.bag import MANIFEST, TAG_MANIFEST, parsed
+from bramblemoor.depots.bag.bag import MANIFEST, TAG_MANIFEST, parsed
+from bramblemoor.depots.bag.contents import Shelf
 from bramblemoor.depots.kinds import Reading
 from bramblemoor.depots.kinds.folder import MediumFile
-from bramblemoor.depots.shelf import Shelf
+from bramblemoor.disk.durable import digest_of
+from bramblemoor.disk.told import Inside, inside_or_none
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.library import ledger as ledger_file
-from bramblemoor.library.durable import digest_of
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Finding
-from bramblemoor.library.told import Inside, inside_or_none
 
 SUFFIXES = (".zip", ".tar")
 DATA = "data/"

@@ -12,19 +12,19 @@ from glob import escape
 from pathlib import Path
 from typing import IO
 
-from bramblemoor.depots import bag
 from bramblemoor.depots.archives.container import WRITERS, Form, VolumeWriter, flush, written
 from bramblemoor.depots.archives.filling import Filling, fill
 from bramblemoor.depots.archives.opened import DATA, amiss, open_volume
-from bramblemoor.depots.copying import Pace, Progress
-from bramblemoor.depots.depot import Depot
-from bramblemoor.depots.lane import Item
-from bramblemoor.depots.selecting import Selection
-from bramblemoor.depots.sources import Source, from_anywhere
+from bramblemoor.depots.bag import bag
+from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.engine.copying import Pace, Progress
+from bramblemoor.depots.engine.lane import Item
+from bramblemoor.depots.engine.sources import Source, from_anywhere
+from bramblemoor.depots.restore_some import Selection
+from bramblemoor.disk.durable import TEMPORARY, flush_folder, write_atomically
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
-from bramblemoor.library.durable import TEMPORARY, flush_folder, write_atomically
 from bramblemoor.library.home import Library, require_apart, require_room
 from bramblemoor.library.receipts import (
     NOTHING,
@@ -41,7 +41,7 @@ from bramblemoor.library.receipts import (
     write_receipt,
 )
 from bramblemoor.library.settings import FILE as SETTINGS
-from bramblemoor.library.stock import take_stock
+from bramblemoor.library.stocktake.stock import take_stock
 
 _FINISHED = "finished.json"
 _AT_HAND = 128 << 20  # a larger file is read twice: once to see whether it is right, once to pack it

@@ -12,10 +12,10 @@ from pathlib import Path
 from typing import Any, BinaryIO, cast
 
 from bramblemoor.depots.kinds.interface import Drive, Grade, Reading
-from bramblemoor.depots.known import PAYLOAD
-from bramblemoor.library.durable import flush_file, flush_many, same_bytes, set_time
-from bramblemoor.library.told import Inside, Root
-from bramblemoor.library.volumes import Volume, seat_of, volume_of
+from bramblemoor.depots.register.known import PAYLOAD
+from bramblemoor.disk.durable import flush_file, flush_many, same_bytes, set_time
+from bramblemoor.disk.told import Inside, Root
+from bramblemoor.disk.volumes import Volume, seat_of, volume_of
 
 try:
     import fcntl

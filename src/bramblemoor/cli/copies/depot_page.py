@@ -1,0 +1,103 @@
+"""A depot seen from its own side, as `depot look` prints it."""
+
+from pathlib import Path
+from typing import Any
+
+from bramblemoor.cli import say
+from bramblemoor.cli.library.receipts import moment
+from bramblemoor.depots.bag import bag
+from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.bag.earlier import moment_of, runs_with_earlier, versions
+from bramblemoor.depots.bag.line import read_line
+from bramblemoor.depots.bag.terms import said
+from bramblemoor.depots.register.records import read_reading
+from bramblemoor.disk.durable import free_bytes
+
+_FEW = 8
+
+
+def print_depot(depot: Depot, *, json: bool) -> None:
+    """What a depot holds, what it is for, and what was done there."""
+    root, identity, line = depot.root, depot.identity, read_line(depot.root)
+    years: dict[str, int] = {}
+    files = 0
+    for path, _ in bag.read_manifest(root / bag.MANIFEST):
+        files += 1
+        steps = path.split("/")
+        if steps[:2] == ["data", "pictures"] and not path.endswith(".xmp"):
+            year = steps[2] if len(steps) > 3 else "-"
+            years[year] = years.get(year, 0) + 1
+    oxum = bag.read_oxum(root)
+    aside = list(versions(root))
+    readings = [_reading(path) for path in sorted((root / "readings").glob("*.json"))]
+    document: dict[str, Any] = {
+        "depot": identity.name, "id": identity.id, "site": identity.site, "medium": identity.medium,
+        "folder": str(root), "gets": said(identity.terms), "files": files, "bytes": oxum[0] if oxum else None,
+        "pictures_by_folder": years, "runs": line.runs, "last_run": moment_of(line.run),
+        "earlier": {"files": len(aside), "bytes": sum(one.bytes for one in aside), "runs": len(runs_with_earlier(root))},
+        "readings": readings, "run_open": (root / "incoming").is_dir(), "free_bytes": free_bytes(root),
+    }  # fmt: skip
+    if json:
+        say.as_json(document)
+        return
+    say.line(
+        f"The depot {identity.name} ({identity.id[:8]}) at {root}; site {identity.site}, medium {identity.medium}."
+    )
+    say.line(f"It gets: {said(identity.terms)}.")
+    size = f", {say.size(oxum[0])}" if oxum else ""
+    say.line(f"It holds {say.many(files, 'file')}{size}; {say.size(free_bytes(root))} free.")
+    last = f", the last on {moment(moment_of(line.run))}" if moment_of(line.run) else ""
+    say.line(f"{say.many(line.runs, 'run')} changed it{last}; earlier versions: {say.many(len(aside), 'file')}.")
+    if document["run_open"]:
+        say.line("A RUN WAS INTERRUPTED HERE: the next backup to it, by any copy of the library, finishes it.")
+    if years:
+        say.line()
+        say.table(("pictures/", "files"), [(year, f"{count:,}") for year, count in sorted(years.items())], right=(1,))
+    if readings:
+        say.line()
+        rows = [
+            (
+                moment(str(one["ended"])),
+                str(one["run"]),
+                f"{one['files']:,}",
+                str(one["grade"]),
+                say.dash(int(one["amiss"])),
+            )
+            for one in readings[-_FEW:]
+        ]
+        say.table(("read on", "by", "files", "from", "amiss"), rows, right=(2, 4))
+    say.line()
+    say.line("To list what is in a folder: bramblemoor depot look FOLDER --below pictures/YEAR.")
+    say.line(f"It opens as a library: bramblemoor --library {root} find.")
+
+
+def _reading(path: Path) -> dict[str, Any]:
+    found = read_reading(path)
+    if found is None:
+        return {"run": f"{path.name} is damaged", "ended": "", "grade": "", "files": 0, "amiss": 1}
+    return {key: getattr(found, key) for key in ("run", "ended", "grade", "files")} | {"amiss": len(found.amiss)}
+
+
+def print_folder(depot: Depot, below: str, *, json: bool) -> None:
+    """The files of one folder, and the folders in it with their counts, by the manifest; with what is really on the drive."""
+    prefix = "data/" + below.strip("/").removeprefix("data/") + "/"
+    folders: dict[str, int] = {}
+    files: list[tuple[str, int | None]] = []
+    for path, _ in bag.read_manifest(depot.root / bag.MANIFEST):
+        if path.startswith(prefix):
+            first, slash, _ = path[len(prefix) :].partition("/")
+            if slash:
+                folders[first] = folders.get(first, 0) + 1
+            else:
+                file = depot.root / path
+                files.append((first, file.stat().st_size if file.is_file() else None))
+    if json:
+        say.as_json({"depot": depot.name, "below": below, "folders": folders, "files": dict(files)})
+        return
+    rows = [(f"{name}/", say.many(count, "file"), "") for name, count in sorted(folders.items())]
+    rows += [(name, "MISSING" if size is None else say.size(size), "") for name, size in files]
+    if not rows:
+        say.line(f"The depot {depot.name} holds nothing below {below}.")
+        return
+    say.table((below, "", ""), rows, right=(1,))
+    say.line(f"{say.many(len(folders), 'folder')} and {say.many(len(files), 'file')} at the depot {depot.name}.")

@@ -1,0 +1,447 @@
+"""depot add, list, change, retire, replace, adopt, repair, look, level."""
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from bramblemoor.cli import say
+from bramblemoor.cli.common import (
+    AsJson,
+    LibraryDir,
+    bytes_of,
+    depot_at,
+    group,
+    holding,
+    know_stand_ins,
+    library_here,
+    open_depots,
+    stoppable,
+)
+from bramblemoor.cli.library.receipts import amount_text
+from bramblemoor.errors import WrongUse
+
+if TYPE_CHECKING:
+    from bramblemoor.depots.bag.terms import Terms
+    from bramblemoor.library.home import Library
+
+app = group("depot", "The places where copies are held: add, list, change, replace, look through.")
+
+Name = Annotated[str, typer.Argument(metavar="DEPOT", help="Which depot.")]
+Words = list[str] | None
+Years = Annotated[Words, typer.Option("--year", metavar="YEARS", help="Only these years: 2019, 2015-2019 or undated.")]
+Shoots = Annotated[Words, typer.Option("--shoot", metavar="GLOB", help="Only shoots whose folder fits.")]
+Kinds = Annotated[Words, typer.Option("--kind", metavar="KIND", help="Only photo, or only video.")]
+Only = Annotated[Words, typer.Option("--only", metavar="GLOB", help="Only frames and files that fit.")]
+Without = Annotated[
+    Words, typer.Option("--without", metavar="GLOB", help="Not those that fit, as .* or companions/previews/")
+]
+Since = Annotated[str | None, typer.Option("--since", metavar="DATE", help="Only what was taken on or after.")]
+Until = Annotated[str | None, typer.Option("--until", metavar="DATE", help="Only what was taken on or before.")]
+AtLeast = Annotated[str | None, typer.Option("--at-least", metavar="SIZE", help="Only originals of this size or more.")]
+AtMost = Annotated[str | None, typer.Option("--at-most", metavar="SIZE", help="Only originals of this size or less.")]
+KeepFor = Annotated[
+    str | None,
+    typer.Option(
+        "--keep-for", metavar="DAYS", help="How long earlier versions stay: ever, a number of days, none (a mirror)."
+    ),
+]
+LeaveFree = Annotated[
+    str | None, typer.Option("--leave-free", metavar="SIZE", help="Space that is to stay free there.")
+]
+StandIn = Annotated[
+    str,
+    typer.Option("--stand-in", metavar="DEVICE", help="Pretend that the folder is a drive, for trying things out."),
+]
+
+
+@app.command("add")
+def add(
+    name: Annotated[str, typer.Argument(help="What to call it.")],
+    folder: Annotated[
+        Path,
+        typer.Argument(metavar="FOLDER", help="An existing, empty folder on its drive; or where a known depot is now."),
+    ],
+    site: Annotated[str, typer.Option(help="Where the drive is kept: studio, cottage, ...")] = "",
+    medium: Annotated[str, typer.Option(help="What it is: ssd, hdd, nas, ...")] = "",
+    year: Years = None,
+    shoot: Shoots = None,
+    kind: Kinds = None,
+    only: Only = None,
+    without: Without = None,
+    since: Since = None,
+    until: Until = None,
+    at_least: AtLeast = None,
+    at_most: AtMost = None,
+    keep_for: KeepFor = None,
+    leave_free: LeaveFree = None,
+    yes: Annotated[bool, typer.Option("--yes", help="The site and the medium are new ones; do not ask.")] = False,
+    stand_in: StandIn = "",
+    stand_in_flips: Annotated[str, typer.Option("--stand-in-flips", metavar="FILE", hidden=True)] = "",
+    stand_in_folds: Annotated[bool, typer.Option("--stand-in-folds", hidden=True)] = False,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Add a depot, tell where a known one is now, or take in one of this library that lies there already.
+
+    Globs: * and ? within a name, ** for any folders; without a slash they are for names at any depth.
+    """
+    from bramblemoor.depots.bag.terms import Terms
+    from bramblemoor.depots.register.enroll import add_depot
+    from bramblemoor.depots.register.known import known_depots
+    from bramblemoor.standins.drives import StandInDrive
+
+    know_stand_ins()
+    library = library_here(library_dir)
+    terms = _changed(
+        Terms(), year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
+    )  # fmt: skip
+    site, medium = _spelled(library, site, medium, yes=yes)
+    options = {"device": stand_in} if stand_in else {}
+    options |= {"flips": stand_in_flips} if stand_in_flips else {}
+    options |= {"folds": "yes"} if stand_in_folds else {}
+    with holding(library):
+        depot, known = add_depot(
+            library, folder, name=name, site=site, medium=medium, kind=StandInDrive.kind if stand_in else "folder",
+            options=options, terms=terms,
+        )  # fmt: skip
+    identity = depot.identity
+    attention = any(one.id == identity.id and one.stranger for one in known_depots(library))
+    if json:
+        say.as_json(
+            {
+                "depot": identity.name, "id": identity.id, "site": identity.site, "medium": identity.medium,
+                "taken_in": known,
+            }
+        )  # fmt: skip
+        raise typer.Exit(int(attention))
+    where = f"at {identity.site}, on {identity.medium} ({depot.drive.device})"
+    if known:
+        say.line(
+            f"Found the depot {identity.name} {where}. What lies there counts once it was read: bramblemoor verify"
+            f" {identity.name}."
+        )
+        differs = [
+            f"{what} {had!r}, not {said!r}"
+            for what, had, said in (("site", identity.site, site), ("medium", identity.medium, medium))
+            if said and said != had
+        ]
+        if terms != Terms():
+            differs.append("its terms")
+        if differs:
+            say.line(
+                f"It stays as it was agreed: {', '.join(differs)}. To change that: bramblemoor depot change {identity.name}."
+            )
+        raise typer.Exit(int(attention))
+    say.line(f"Made the depot {identity.name} {where}.")
+    if terms != Terms():
+        say.line(f"It gets: {_said(terms)}.")
+    if stand_in:
+        say.line("Its device is a pretence: in truth it lies on the same disk as everything else here.")
+
+
+def _spelled(library: "Library", site: str, medium: str, *, yes: bool) -> tuple[str, str]:
+    """Site and medium as they are known here. A new one is asked about on a terminal, else one like a known one is refused."""
+    from bramblemoor.depots.register.enroll import spelled
+
+    words = []
+    for what, word in (("site", site), ("medium", medium)):
+        found = spelled(library, "site" if what == "site" else "medium", word)
+        if word and found.is_new and not yes:
+            known = ", ".join(found.known)
+            if sys.stdin.isatty():
+                if not typer.confirm(
+                    say.shown(f"{found.word} is a new {what}. Known: {known}. Is it another one?"), err=True
+                ):
+                    raise WrongUse("Nothing was changed.", f"Write the {what} as it is known here: {known}.")
+            elif found.near:
+                raise WrongUse(
+                    f"There is no {what} {found.word!r} yet; it is nearly {found.near!r}. Known: {known}.",
+                    "If it is another one, say --yes.",
+                )
+            else:
+                say.note(f"A new {what}: {found.word}. Known: {known}.")
+        words.append(found.word if word else "")
+    return words[0], words[1]
+
+
+def _said(terms: "Terms") -> str:
+    from bramblemoor.depots.bag.terms import said
+
+    return said(terms)
+
+
+def _changed(
+    terms: "Terms", year: Words, shoot: Words, kind: Words, only: Words, without: Words, since: str | None, until: str | None,
+    at_least: str | None, at_most: str | None, keep_for: str | None, leave_free: str | None,
+) -> "Terms":  # fmt: skip
+    """The terms with what was said of them; a list that is said replaces the former one, an empty word empties it."""
+    import msgspec
+
+    from bramblemoor.depots.bag.terms import checked
+
+    lists = {"years": year, "shoots": shoot, "kinds": kind, "only": only, "without": without}
+    said: dict[str, object] = {
+        name: [word for word in words if word] for name, words in lists.items() if words is not None
+    }
+    said |= {
+        name: word for name, word in (("since", since), ("until", until), ("keep_for", keep_for)) if word is not None
+    }
+    sizes = {"at_least": at_least, "at_most": at_most, "leave_free": leave_free}
+    said |= {name: bytes_of(word) if word not in ("", "0") else 0 for name, word in sizes.items() if word is not None}
+    return checked(msgspec.structs.replace(terms, **said))
+
+
+@app.command("change")
+def change(
+    depot: Name,
+    name: Annotated[str, typer.Option(help="Call it this.")] = "",
+    site: Annotated[str, typer.Option(help="It is kept there now.")] = "",
+    medium: Annotated[str, typer.Option(help="What it is: ssd, hdd, nas, ...")] = "",
+    year: Years = None,
+    shoot: Shoots = None,
+    kind: Kinds = None,
+    only: Only = None,
+    without: Without = None,
+    since: Since = None,
+    until: Until = None,
+    at_least: AtLeast = None,
+    at_most: AtMost = None,
+    keep_for: KeepFor = None,
+    leave_free: LeaveFree = None,
+    yes: Annotated[bool, typer.Option("--yes", help="The site and the medium are new ones; do not ask.")] = False,
+    library_dir: LibraryDir = None,
+) -> None:
+    """Change what a depot is called, where it is kept, or what it gets. The next backup acts upon it.
+
+    What it should not have any more moves to earlier/ there. An empty word takes a condition back: --year "".
+    """
+    from bramblemoor.depots.register.enroll import change_depot
+
+    library = library_here(library_dir)
+    site, medium = _spelled(library, site, medium, yes=yes)
+    with holding(library), open_depots(library, [depot]) as (opened, _):
+        terms = _changed(
+            opened[0].identity.terms, year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
+        )  # fmt: skip
+        changed = change_depot(library, opened[0], name=name, site=site, medium=medium, terms=terms).identity
+    say.line(f"The depot {changed.name} at {changed.site}, on {changed.medium}: {_said(changed.terms)}.")
+    say.line("See what that means: bramblemoor backup --dry-run.")
+
+
+@app.command("retire")
+def retire(
+    depot: Name,
+    undo: Annotated[bool, typer.Option("--undo", help="Take it back into use.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Do it without asking.")] = False,
+    library_dir: LibraryDir = None,
+) -> None:
+    """Count on a depot no more. Its drive is left as it is, and need not be there."""
+    from bramblemoor.depots.register.enroll import retire as run
+    from bramblemoor.depots.register.enroll import too_few_without
+    from bramblemoor.depots.register.known import depots_named
+    from bramblemoor.depots.register.register import within_reach
+
+    know_stand_ins()
+    library = library_here(library_dir)
+    known = depots_named(library, [depot])[0]
+    poor, sample = 0, ""
+    with holding(library):
+        if not undo and not known.retired:
+            poor, sample = too_few_without(library, known, within_reach(library))
+            if poor and not yes and sys.stdin.isatty():
+                typer.confirm(
+                    say.shown(f"{_poor(library, poor, sample)} Retire {depot} all the same?"), abort=True, err=True
+                )
+        run(library, known, undo=undo)
+    if undo:
+        say.line(f"The depot {depot} is in use again. What it holds counts as far as it was read lately.")
+        return
+    say.line(f"The depot {depot} is retired: it counts for nothing now, and nothing is written to it.")
+    say.line("See what is left: bramblemoor standing.")
+    if poor:
+        say.note(
+            f"{_poor(library, poor, sample)} Keep its drive; to take it back: bramblemoor depot retire {depot} --undo."
+        )
+        raise typer.Exit(0 if yes else 1)
+
+
+def _poor(library: "Library", count: int, sample: str) -> str:
+    least = library.settings.erase.copies
+    return (
+        f"Without it {say.many(count, 'file')} have fewer than {least} copies on other drives that were read lately,"
+        f" {sample} among them."
+    )
+
+
+@app.command("replace")
+def replace(
+    depot: Name,
+    folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="An existing, empty folder on the new drive.")],
+    stand_in: StandIn = "",
+    library_dir: LibraryDir = None,
+) -> None:
+    """Let a new drive take a depot's place, with the same name, site and terms. The old one is retired, and left as it is."""
+    from bramblemoor.depots.register.enroll import replace_depot, too_few_without
+    from bramblemoor.depots.register.known import depots_named
+    from bramblemoor.depots.register.register import within_reach
+
+    know_stand_ins()
+    library = library_here(library_dir)
+    with holding(library):
+        known = depots_named(library, [depot])[0]
+        poor, sample = too_few_without(library, known, within_reach(library))
+        replace_depot(library, known, folder, options={"device": stand_in} if stand_in else {})
+    say.line(f"The depot {depot} is now at {folder}, and empty; the former drive is retired, and as it was.")
+    say.line(f"To fill it: bramblemoor backup {depot}; or from another drive: bramblemoor depot level FROM {depot}.")
+    if poor:
+        say.note(f"{_poor(library, poor, sample)} Keep the former drive until the new one was filled.")
+
+
+@app.command("adopt")
+def adopt(
+    depot: Annotated[str, typer.Argument(metavar="DEPOT|FOLDER", help="A known depot, or the folder of one.")],
+    new_name: Annotated[
+        str, typer.Option("--as", metavar="NAME", help="Make it a depot of its own, as when a drive was cloned.")
+    ] = "",
+    library_dir: LibraryDir = None,
+) -> None:
+    """Accept this one depot, that another copy of this library has written, or a cloned drive, as it lies there.
+
+    What it holds instead of the library's files is set aside in earlier/ there by the next backup. What this library has never
+    had stays there, even at a mirror; what it gave up before goes as the depot's terms say.
+    """
+    from bramblemoor.depots.bag.depot import open_depot
+    from bramblemoor.depots.register.drives import find_depot
+    from bramblemoor.depots.register.enroll import adopt as run
+    from bramblemoor.depots.register.known import known_depots
+
+    know_stand_ins()
+    library = library_here(library_dir)
+    named = next((known for known in known_depots(library) if known.name == depot), None)
+    root = find_depot(named.id, named.root) if named else Path(depot)
+    if root is None:
+        raise WrongUse(f"The depot {depot} is not attached.", "Plug its drive in, or name its folder.")
+    opened = open_depot(root)
+    if opened.identity.library != library.settings.library.id:
+        raise WrongUse(f"{root} holds a depot of another library.", "Use that library; nothing was written.")
+    known = next((known for known in known_depots(library) if known.id == opened.id), None)
+    with holding(library), opened.held():
+        adopted = run(library, opened, known, new_name)
+    say.line(f"Adopted the depot {adopted.name} at {root}. What lies there counts once it was read.")
+    say.line(f"Next: bramblemoor verify {adopted.name}, then bramblemoor backup {adopted.name}.")
+
+
+@app.command("repair")
+def repair(
+    depot: Name,
+    folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="Where it lies.")],
+    library_dir: LibraryDir = None,
+) -> None:
+    """Write a depot's damaged depot.toml or line.json anew, from what the ledger knows."""
+    from bramblemoor.depots.register.enroll import repair_depot
+    from bramblemoor.depots.register.known import depots_named
+
+    know_stand_ins()
+    library = library_here(library_dir)
+    with holding(library):
+        known = depots_named(library, [depot])[0]
+        written = repair_depot(library, known, folder)
+    say.line(f"Wrote {' and '.join(str(folder / name) for name in written)} anew. Next: bramblemoor verify {depot}.")
+
+
+@app.command("list")
+def list_depots(
+    attached: Annotated[bool, typer.Option("--attached", help="List the drives that are attached instead.")] = False,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """List the depots, whether they are within reach, what they get, and how much room they have."""
+    from bramblemoor.cli.copies.depot_list import print_depots, print_drives
+
+    library = library_here(library_dir)
+    if attached:
+        print_drives(library.settings.library.id, json=json)
+        return
+    print_depots(library, json=json)
+
+
+@app.command("look")
+def look(
+    depot: Annotated[str, typer.Argument(metavar="DEPOT|FOLDER", help="A known depot, or any depot's folder.")],
+    below: Annotated[str, typer.Option("--below", metavar="PATH", help="List what is there, as pictures/2024.")] = "",
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Look through a depot from its own side: what it holds, its runs and readings. Needs no library."""
+    from bramblemoor.cli.copies.depot_page import print_depot, print_folder
+
+    opened = depot_at(depot, library_dir)
+    if below:
+        print_folder(opened, below, json=json)
+    else:
+        print_depot(opened, json=json)
+
+
+@app.command("alone")
+def alone(
+    depot: Annotated[str, typer.Argument(metavar="DEPOT|FOLDER", help="A known depot, or any depot's folder.")],
+    year: Annotated[
+        int | None, typer.Option("--year", help="Read the frames of this year only.", show_default=False)
+    ] = None,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Prove that a depot opens and reads by itself: no file outside its folder is touched, the library's least of all."""
+    from bramblemoor.depots.self_contained import stands_alone
+
+    opened = depot_at(depot, library_dir)
+    with say.meter() as progress:
+        found = stands_alone(opened, year, progress)
+    if json:
+        say.as_json(
+            {
+                "depot": opened.name, "frames": found.read.frames, "files": found.read.files, "bytes": found.read.bytes,
+                "opened": found.opened, "outside": list(found.outside),
+                "amiss": [{"name": one.name, "what": one.what} for one in found.amiss],
+            }
+        )  # fmt: skip
+    else:
+        what = f" of {year}" if year is not None else ""
+        say.line(f"The depot {opened.name} at {opened.root} opened as a library by itself.")
+        say.line(f"Read and found right: {amount_text(found.read)}{what}; {found.opened:,} times a file was opened.")
+        for one in found.amiss:
+            say.line(f"  {one.what}: {one.name}")
+        for path in found.outside:
+            say.line(f"  OUTSIDE THE DEPOT: {path}")
+        if not found.outside:
+            say.line("Nothing outside that folder was opened, but the program itself.")
+    if found.outside or found.amiss or not found.read.files:
+        raise typer.Exit(1)
+
+
+@app.command("level")
+def level(
+    source: Annotated[str, typer.Argument(metavar="FROM", help="The depot that is complete: its folder, or its name.")],
+    target: Annotated[str, typer.Argument(metavar="TO", help="The depot to bring level with it.")],
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Bring one depot level with another of the same library, while the library itself is away.
+
+    What differs at the second moves to earlier/ there. Both must follow the same line of backups.
+    """
+    from bramblemoor.cli.library.receipts import end_stopped, finish
+    from bramblemoor.depots.engine.copying import Pace
+    from bramblemoor.depots.level import level as run
+
+    first, second, pace = depot_at(source, library_dir), depot_at(target, library_dir), Pace()
+    with second.held(), stoppable(pace), say.meter() as progress:
+        receipt, strange = run(first, second, progress, pace)
+    if pace.stopped:
+        end_stopped("The same command goes on.", receipt, json=json)
+    finish(receipt, json=json, attention=bool(receipt.left_out or strange))
+
+
+COMMANDS = {"depot": app}

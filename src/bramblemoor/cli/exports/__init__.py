@@ -1,0 +1,1 @@
+"""Commands that bring pictures home from services."""

@@ -1,0 +1,1 @@
+"""The demo and the simulated services."""

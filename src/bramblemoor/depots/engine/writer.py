@@ -1,0 +1,385 @@
+"""The process that writes one depot: it takes orders on its standard input, and tells on its standard output what came of them.
+
+A process of its own, as threads that write small files spend their time handing the interpreter's lock to and fro. It holds
+the run's writing.lock for as long as it lives, and ends with the run that started it.
+"""
+
+import ctypes
+import errno
+import hashlib
+import os
+import queue
+import signal
+import sys
+import threading
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import dataclass, field
+from importlib import import_module
+from pathlib import Path
+from typing import BinaryIO
+
+from filelock import FileLock
+
+from bramblemoor.depots.bag.placing import WRITING, Intent, NothingPlaced, Placing
+from bramblemoor.depots.engine import messages as orders
+from bramblemoor.depots.engine.messages import Order
+from bramblemoor.depots.engine.slots import PIECE, map_slots
+from bramblemoor.depots.kinds.interface import Drive
+from bramblemoor.disk.durable import set_time
+from bramblemoor.disk.told import Anchor
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.receipts import stamp
+
+_MOST_FILES = 2000  # of a batch
+_READERS = 3
+# Troubles that are not one file's: the drive is full, protected, or gone.
+_FATAL = {
+    errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.ENODEV, errno.ENXIO, errno.ENOTCONN, errno.ESTALE, errno.EACCES, errno.EPERM,
+}  # fmt: skip
+_TOO_MANY = 20  # files in a row that failed, each for itself
+_PR_SET_PDEATHSIG = 1
+
+
+@dataclass
+class _Written:
+    """A file that was written and not read back yet; `parts` says where its bytes lie, where they are few enough to keep."""
+
+    order: Order
+    parts: list[memoryview] | None
+
+
+@dataclass
+class _Batch:
+    """Files that are flushed and read back together, and the slots that hold their bytes."""
+
+    files: list[_Written] = field(default_factory=list)
+    slots: list[int] = field(default_factory=list)
+    streamed: bool = False  # whether there are large files among them
+
+
+@dataclass
+class _Open:
+    order: Order
+    file: BinaryIO
+    parts: list[memoryview] | None
+    slots: list[int] = field(default_factory=list)
+
+
+def _placing(setup: orders.Setup) -> Placing:
+    return Placing(Path(setup.root), setup.run, Anchor(setup.root, setup.place))
+
+
+class _Writer:
+    """Files are written one after the other, and settled in batches, behind the next files' backs.
+
+    On a spinning drive a batch of large files is settled before the next is written: with two heads' work at once it does
+    little else than seek. Of small ones it mostly waits for names.
+    """
+
+    def __init__(self, setup: orders.Setup, pipe: BinaryIO) -> None:
+        module, name = setup.drive
+        self._drive: Drive = getattr(import_module(module), name)(Path(setup.root), setup.options)
+        self._placing = _placing(setup)
+        self._buffer = memoryview(map_slots(setup.buffer))
+        self._most_held, self._by_turns = setup.most_held, setup.by_turns
+        self._pipe, self._telling = pipe, threading.Lock()
+        self._current: _Open | None = None
+        self._batch = _Batch()
+        self._failed_in_a_row = 0
+        self._failed = False
+        self._folders: set[str] = set()
+        self._settler = ThreadPoolExecutor(1)
+        self._readers = ThreadPoolExecutor(_READERS)
+        self._settling: Future[None] | None = None
+
+    def carry_out(self, order: orders.Told) -> bool:
+        """One order; says whether there is more to come. After the drive has failed, orders are passed over."""
+        if not self._failed:
+            try:
+                match order:
+                    case orders.Small(slot, files):
+                        self._small(slot, files)
+                    case orders.Begin(begun):
+                        self._begin(begun)
+                    case orders.Piece(slot, length):
+                        self._piece(slot, length)
+                    case orders.End(worthless):
+                        self._end(worthless=worthless)
+                    case orders.Finish():
+                        self._hand_over()
+                        self._await_settling()
+            except OSError as error:
+                self._fail(error)
+        if isinstance(order, orders.Finish):
+            with suppress(OSError):
+                self._await_settling()
+            self._tell(orders.Finished())
+            return False
+        return True
+
+    def _tell(self, answer: orders.Answer) -> None:
+        with self._telling:
+            orders.send(self._pipe, answer)
+
+    def _fail(self, error: OSError) -> None:
+        """Tell an error of the file that was being written; where it is not the file's alone, the drive has failed."""
+        current, self._current = self._current, None
+        try:
+            if current is None:
+                raise error
+            with suppress(OSError):
+                current.file.__exit__(None, None, None)
+            self._not_written(current.order, error)
+            self._tell(orders.Freed(current.slots))
+        except OSError as fatal:
+            self._failed = True
+            self._tell(orders.Failed(fatal.errno, fatal.strerror or str(fatal)))
+
+    def _is_fatal(self, error: OSError) -> bool:
+        """Whether it is a trouble of the whole drive. A name that a drive refuses may be told as if there were no such folder."""
+        if error.errno == errno.ENOENT:
+            return not self._placing.folder.is_dir()
+        return error.errno in _FATAL
+
+    def _lost(self, order: Order, trouble: str) -> None:
+        self._tell(orders.Came("", [(order.number, "", trouble)]))
+
+    def _not_written(self, order: Order, error: OSError) -> None:
+        """Tell an error of the file; raise it where it is not the file's alone."""
+        self._failed_in_a_row += 1
+        if self._is_fatal(error) or (self._failed_in_a_row >= _TOO_MANY and not self._still_writes()):
+            raise error
+        with suppress(OSError):
+            self._placing.staged(order.path).unlink()
+        self._lost(order, f"it could not be written ({error.strerror or error})")
+
+    def _still_writes(self) -> bool:
+        """Whether the drive takes a file of a plain name: then it is the names of those that failed that it does not take."""
+        trial = self._placing.folder / "trial"
+        try:
+            self._drive.write(str(trial), b"trial", 0)
+            self._drive.flush_one(trial)
+            trial.unlink()
+        except OSError:
+            return False
+        self._failed_in_a_row = 0
+        return True
+
+    def _hindered(self, order: Order) -> bool:
+        try:
+            why = self._placing.hindrance(order.path)
+        except OSError as error:
+            self._not_written(order, error)
+            return True
+        if why:
+            self._lost(order, why)
+        return bool(why)
+
+    def _make_folder(self, staged: str) -> None:
+        folder = staged.rpartition("/")[0]
+        if folder not in self._folders:
+            self._placing.anchor.require()
+            Path(folder).mkdir(parents=True, exist_ok=True)
+            self._folders.add(folder)
+
+    def _small(self, slot: int, files: list[tuple[Order, int]]) -> None:
+        begin = slot * PIECE
+        for order, start in files:
+            content = self._buffer[begin + start : begin + start + order.bytes]
+            if self._hindered(order):
+                continue
+            staged = self._placing.staged_name(order.path)
+            self._make_folder(staged)
+            try:
+                self._drive.write(staged, content, order.mtime_ns)
+            except OSError as error:
+                self._not_written(order, error)
+                continue
+            self._failed_in_a_row = 0
+            self._batch.files.append(_Written(order, [content]))
+        self._batch.slots.append(slot)
+        self._hand_over_if_full()
+
+    def _begin(self, order: Order) -> None:
+        if self._hindered(order):
+            return
+        staged = self._placing.staged(order.path)
+        self._make_folder(str(staged))
+        try:
+            file = self._drive.open_to_write(staged)
+        except OSError as error:
+            self._not_written(order, error)
+            return
+        # A file that takes up too much of the buffer is read back by its digest, not by comparing.
+        self._current = _Open(order, file, [] if order.bytes <= self._most_held * PIECE else None)
+
+    def _piece(self, slot: int, length: int) -> None:
+        current = self._current
+        if current is None:  # it failed already
+            self._tell(orders.Freed([slot]))
+            return
+        current.slots.append(slot)
+        rest = content = self._buffer[slot * PIECE : slot * PIECE + length]
+        while rest:
+            rest = rest[current.file.write(rest) :]
+        if current.parts is not None:
+            current.parts.append(content)
+        else:
+            self._tell(orders.Freed(current.slots))
+            current.slots = []
+
+    def _end(self, *, worthless: bool) -> None:
+        current = self._current
+        if current is None:
+            return
+        current.file.__exit__(None, None, None)
+        staged = self._placing.staged(current.order.path)
+        if worthless:
+            staged.unlink()
+            self._tell(orders.Freed(current.slots))
+            self._current = None
+            return
+        set_time(staged, current.order.mtime_ns)
+        self._current = None
+        self._failed_in_a_row = 0
+        self._batch.files.append(_Written(current.order, current.parts))
+        self._batch.slots += current.slots
+        self._batch.streamed = True
+        self._hand_over_if_full()
+
+    def _hand_over_if_full(self) -> None:
+        if len(self._batch.slots) >= self._most_held or len(self._batch.files) >= _MOST_FILES:
+            self._hand_over()
+
+    def _hand_over(self) -> None:
+        """Settle what was written, or let it be settled while the next files are written."""
+        self._await_settling()
+        batch, self._batch = self._batch, _Batch()
+        if not batch.files:
+            self._tell(orders.Freed(batch.slots))
+        elif batch.streamed and self._by_turns:
+            self._settle(batch)
+        else:
+            self._settling = self._settler.submit(self._settle, batch)
+
+    def _await_settling(self) -> None:
+        settling, self._settling = self._settling, None
+        if settling is not None:
+            settling.result()
+
+    def _settle(self, batch: _Batch) -> None:
+        """Flush, read back from the medium, and put in place what proved right."""
+        files = self._flushed(batch.files)
+        read_at = stamp(now_utc())
+        # Small ones some at a time: a drive that is asked for one after the other is idle most of the time.
+        readers = 1 if batch.streamed else _READERS
+        slices = [files[start::readers] for start in range(readers)]
+        proven = [one for part in self._readers.map(self._proven, slices) for one in part]
+        self._tell(orders.Freed(batch.slots))
+        intents = [
+            Intent(order.path, order.sha256, order.bytes, read_at, grade, order.why, mends=order.mends)
+            for order, grade in proven
+        ]
+        try:
+            self._placing.put_in_place(intents)
+        except NothingPlaced as error:
+            if self._is_fatal(error):
+                raise
+            for order, _ in proven:
+                self._lost(order, f"the depot's journal could not be written ({error.strerror or error})")
+            return
+        self._tell(orders.Came(read_at, [(order.number, grade, "") for order, grade in proven]))
+
+    def _flushed(self, files: list[_Written]) -> list[_Written]:
+        """Flush a batch; where that fails, each file for itself, to learn which it was."""
+        try:
+            self._drive.flush(self._placing.staged(written.order.path) for written in files)
+        except OSError as error:
+            if self._is_fatal(error):
+                raise
+        else:
+            return files
+        sound = []
+        for written in files:
+            path = self._placing.staged(written.order.path)
+            try:
+                self._drive.flush_one(path)
+                sound.append(written)
+            except OSError as error:
+                if self._is_fatal(error):
+                    raise
+                path.unlink(missing_ok=True)
+                self._lost(written.order, f"it could not be flushed ({error.strerror or error})")
+        return sound
+
+    def _proven(self, part: list[_Written]) -> list[tuple[Order, str]]:
+        """Read files back; those that are what was written, and the grades. The others are told, and removed."""
+        proven = []
+        for written in part:
+            order, path = written.order, self._placing.staged_name(written.order.path)
+            try:
+                matches, grade = self._read_back(written, path)
+            except OSError as error:
+                if self._is_fatal(error):
+                    raise
+                self._lost(order, f"it could not be read back ({error.strerror or error})")
+                Path(path).unlink(missing_ok=True)
+                continue
+            if matches:
+                proven.append((order, grade))
+            else:
+                Path(path).unlink()
+                self._lost(order, "read back, it was not what was written; the drive cannot be trusted")
+        return proven
+
+    def _read_back(self, written: _Written, path: str) -> tuple[bool, str]:
+        """Compare with the bytes still at hand, by digest where they were too many to keep."""
+        if written.parts is not None:
+            return self._drive.compare(path, written.parts or [memoryview(b"")])
+        with self._drive.read_from_medium(Path(path), PIECE) as reading:
+            digest = hashlib.sha256()
+            for piece in reading.pieces:
+                digest.update(piece)
+            return digest.hexdigest() == written.order.sha256, reading.grade
+
+
+def _end_with(parent: int) -> None:
+    """Be killed at once when the run is, where the system can do so; elsewhere the closed pipe tells."""
+    if sys.platform.startswith("linux"):
+        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    if os.getppid() != parent:
+        os._exit(1)
+
+
+def _read_orders(pipe: BinaryIO, coming: "queue.SimpleQueue[orders.Told]") -> None:
+    for order in orders.orders(pipe):
+        coming.put(order)
+        if isinstance(order, orders.Finish):
+            return
+    os._exit(1)  # the run is gone: what was begun here is left for the next one
+
+
+def main() -> None:
+    taken, told = sys.stdin.buffer, sys.stdout.buffer
+    setup = next(orders.orders(taken), None)
+    if not isinstance(setup, orders.Setup):
+        return
+    _end_with(setup.parent)
+    coming: queue.SimpleQueue[orders.Told] = queue.SimpleQueue()
+    threading.Thread(target=_read_orders, args=(taken, coming), daemon=True).start()
+    try:
+        placing = _placing(setup)
+        placing.anchor.require()  # a lock makes the folders that it lies in
+        with FileLock(placing.folder / WRITING):
+            writer = _Writer(setup, told)
+            while writer.carry_out(coming.get()):
+                pass
+    except OSError as error:
+        with suppress(OSError):  # the run may be gone, too
+            orders.send(told, orders.Failed(error.errno, error.strerror or str(error)))
+            orders.send(told, orders.Finished())
+
+
+if __name__ == "__main__":
+    main()

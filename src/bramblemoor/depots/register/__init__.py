@@ -1,0 +1,1 @@
+"""What the ledger knows of depots, and the way to them."""

@@ -1,0 +1,145 @@
+"""Restoring some of a library: frames, shoots, albums, years, or what stood there at a date, to any folder."""
+
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from bramblemoor.depots.bag.contents import NOW, Shelf
+from bramblemoor.depots.bag.terms import prepare
+from bramblemoor.depots.engine.copying import Progress
+from bramblemoor.depots.restore import ALL_HERE, Account, Menu, Source, bring_all, shelf_of
+from bramblemoor.depots.standing.tally import settle
+from bramblemoor.disk.durable import write_atomically
+from bramblemoor.disk.told import inside_or_none
+from bramblemoor.errors import DepotTrouble, WrongUse
+from bramblemoor.frames.moments import now_seconds, now_utc
+from bramblemoor.library.folding import plain
+from bramblemoor.library.home import Library, require_apart, require_room
+from bramblemoor.library.ledger import Ledger
+from bramblemoor.library.receipts import Receipt, encode, next_number, stamp, write_receipt
+
+
+@dataclass(frozen=True)
+class Selection:
+    """What to bring; a frame that fits any of these comes with all its files. Nothing given means everything.
+
+    `frames` are names or paths, `shoots` globs on folders, `albums` parts of titles.
+    """
+
+    frames: Sequence[str] = ()
+    shoots: Sequence[str] = ()
+    albums: Sequence[str] = ()
+    years: Sequence[int] = ()
+
+    @property
+    def everything(self) -> bool:
+        return not (self.frames or self.shoots or self.albums or self.years)
+
+    def clause(self) -> tuple[str, list[object]]:
+        """An SQL condition over `files f LEFT JOIN frames r ON r.id = f.frame`, and its values."""
+        if self.everything:
+            return "f.role != 'ledger'", []
+        ways = [
+            *("(r.name = ? OR r.folder || '/' || r.name = ?)" for _ in self.frames),
+            *("(bm_fits(?, r.folder) OR bm_fits('pictures/**/' || ?, r.folder))" for _ in self.shoots),
+            *(
+                "r.id IN (SELECT frame FROM album_frames JOIN albums ON albums.id = album WHERE instr(bm_plain(title), ?))"
+                for _ in self.albums
+            ),
+            *("r.year = ?" for _ in self.years),
+        ]
+        values: list[object] = [name for name in self.frames for _ in (0, 1)]
+        values += [glob for glob in self.shoots for _ in (0, 1)]
+        values += [plain(title) for title in self.albums] + list(self.years)
+        return f"f.frame IS NOT NULL AND ({' OR '.join(ways)})", values
+
+
+def restore_some(
+    target: Path,
+    sources: Sequence[Source],
+    selection: Selection,
+    library: Library | None,
+    progress: Progress,
+    moment: str = NOW,
+    *,
+    as_they_hold: bool = False,
+) -> Receipt:
+    """Bring what is selected to `target`, under the paths it has in the library; returns the receipt.
+
+    With a library at hand its ledger says what there is, and the receipt goes there; else, for a former `moment`, and where the
+    sources were named (`as_they_hold`), the ledger of the first one does, of what they hold; without a library the receipt goes
+    to the target. Files that are there already stay; different ones too, and are named. Raises WrongUse where nothing fits.
+    """
+    require_apart(target, "restoring some of a library", but=library.root if library is not None else None)
+    started = stamp(now_utc())
+    shelves = [shelf_of(source, moment) for source in sources]
+    menu = Menu(shelves)
+    if library is not None and moment == NOW and not as_they_hold:
+        _choose(library.db, selection, menu)
+    else:
+        ledger = _ledger_of(shelves[0], moment)
+        _choose(ledger.db, selection, menu, held=True)
+        ledger.close()
+    if next(menu.items(), None) is None:
+        raise WrongUse("Nothing fits that.", "Look for what there is: bramblemoor find.")
+    target.mkdir(parents=True, exist_ok=True)
+    require_room(target, menu.lacking(target), "Restoring")
+    account = Account()
+    here: list[tuple[str, str]] = []
+    for wanted, result in bring_all(target, menu, progress):
+        account.enter(wanted, result, shelves[0])
+        if not result.trouble:
+            here.append((wanted.path, wanted.sha256))
+    if library is not None and target.resolve() == library.root:
+        with library.ledger.changing(facts=True) as db:  # now that all are in place
+            db.executemany(
+                "DELETE FROM copies WHERE depot = 0 AND file = (SELECT id FROM files WHERE path = ? AND sha256 = ?)",
+                here,
+            )
+            db.executemany(
+                "UPDATE files SET read_at = ? WHERE path = ? AND sha256 = ?", ((now_seconds(), *one) for one in here)
+            )
+            db.execute(ALL_HERE)
+            settle(db)
+    more = {"to": str(target)} | ({"as of": moment} if moment != NOW else {})
+    name = library.name if library else sources[0].name
+    if library is not None and not library.read_only:
+        receipt = account.receipt(name, next_number(library.receipts), shelves, started, more)
+        write_receipt(library.receipts, receipt)
+    else:
+        receipt = account.receipt(name, 1, shelves, started, more)
+        write_atomically(target / f"restored-{started.replace(':', '')}.json", encode(receipt))
+    return receipt
+
+
+def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu, *, held: bool = False) -> None:
+    """`held` says that only what the sources hold counts, under the path that it has there: known by its content, if need be."""
+    prepare(db)
+    where, values = selection.clause()
+    for row in db.execute(
+        "SELECT f.path, f.sha256, f.mtime_ns, f.role FROM files f LEFT JOIN frames r ON r.id = f.frame"
+        f" WHERE {where} AND f.role != 'ledger' ORDER BY f.path",
+        values,
+    ):
+        path, sha256 = inside_or_none(row["path"]), row["sha256"]
+        if path is not None and held:
+            stood = next(filter(None, (shelf.digest(path) for shelf in menu.shelves)), "")
+            if stood:
+                sha256 = stood
+            else:
+                path = next(filter(None, (shelf.path_of(sha256) for shelf in menu.shelves)), None)
+        if path is not None:
+            menu.add(path, sha256, row["mtime_ns"], int(row["role"] == "original"))
+
+
+def _ledger_of(shelf: Shelf, moment: str) -> Ledger:
+    """The ledger as it stood there then, read-only, or the next that was kept."""
+    ledger = shelf.ledger()
+    if ledger is None:
+        when = "" if moment == NOW else f" from before {moment[:10]}"
+        raise DepotTrouble(
+            f"The depot {shelf.name} holds no ledger{when}.",
+            "Name another depot, or another date: bramblemoor earlier DEPOT lists what there is.",
+        )
+    return ledger[0]

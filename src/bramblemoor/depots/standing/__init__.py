@@ -1,0 +1,1 @@
+"""What a frame's copies amount to, counted by year and depot."""

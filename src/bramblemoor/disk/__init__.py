@@ -1,0 +1,1 @@
+"""What speaks to drives: durable writing, volumes, names, and names that somebody told."""

@@ -1,0 +1,1 @@
+"""Drafting a dialect from an export that has none, and trying dialects."""

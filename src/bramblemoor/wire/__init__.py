@@ -1,0 +1,1 @@
+"""What speaks to other machines, and knows nothing of pictures."""
