@@ -63,7 +63,7 @@ def _serve() -> None:
         "depots.mend",
         "depots.restore",
         "depots.binding",
-        "library.taking_up",
+        "library.stocktake.entering",
         "exports.unpack",
         "services.book",
     ):

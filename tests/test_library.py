@@ -13,7 +13,7 @@ import pytest
 from PIL import Image
 
 from bramblemoor.depots.kinds.folder import FolderDrive
-from bramblemoor.disk.volumes import volume_of
+from bramblemoor.disk.file_systems import file_system_of
 from conftest import Shell, pictures
 
 
@@ -110,8 +110,8 @@ def test_show_takes_paths_names_and_numbers(shell: Shell, library: Path) -> None
 
 def test_volumes_say_what_can_be_proven(tmp_path: Path) -> None:
     shm = Path("/dev/shm")
-    if shm.is_dir() and volume_of(shm).file_system == "tmpfs":
-        assert not volume_of(shm).can_prove_reading  # it is nothing but cache
+    if shm.is_dir() and file_system_of(shm).file_system == "tmpfs":
+        assert not file_system_of(shm).can_prove_reading  # it is nothing but cache
     image, mount = tmp_path / "image", tmp_path / "mount"
     mount.mkdir()
     with image.open("wb") as file:
@@ -125,9 +125,9 @@ def test_volumes_say_what_can_be_proven(tmp_path: Path) -> None:
     if subprocess.run(["mount", "-o", "loop", image, mount], check=False, capture_output=True).returncode:
         pytest.skip("this machine lets nobody mount a small file system")
     try:
-        volume = volume_of(mount)
+        volume = file_system_of(mount)
         assert volume.file_system == "ext4" and volume.can_prove_reading and volume.flushes_whole
-        assert volume.device == volume_of(tmp_path).device  # a container lies on the drive that its file lies on
+        assert volume.device == file_system_of(tmp_path).device  # a container lies on the drive that its file lies on
         drive = FolderDrive(mount, {})
         for size in (0, 1, 5000, 9 << 20):
             path = mount / f"file{size}"

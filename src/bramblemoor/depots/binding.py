@@ -8,17 +8,17 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from bramblemoor.depots.bag.contents import DepotShelf
+from bramblemoor.depots.bag.contents import DepotContents
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.engine.copying import Pace, Progress
 from bramblemoor.depots.register.known import known_depots
 from bramblemoor.depots.register.records import make_receipt, run_name
 from bramblemoor.depots.register.register import finish_at, number_of, within_reach
-from bramblemoor.depots.restore import Account, Menu, bring_all
+from bramblemoor.depots.restore import Restored, ToBring, bring_all
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.depots.verify import Result, Scope, read_places
 from bramblemoor.disk.durable import digest_of, flush_folder, flush_many, free_bytes
-from bramblemoor.disk.volumes import volume_of
+from bramblemoor.disk.file_systems import file_system_of
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.copies import FREED
@@ -229,21 +229,23 @@ def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progr
     if bound is None:
         raise WrongUse(f"{year} is not bound: it is open for work.", "bramblemoor bind lists the bound years.")
     started = stamp(now_utc())
-    menu = Menu([DepotShelf(depot) for depot in depots])
+    to_bring = ToBring([DepotContents(depot) for depot in depots])
     for row in library.db.execute(_OF_YEAR, (year,)):
-        menu.add(row["path"], row["sha256"], row["mtime_ns"], int(row["role"] == "original"))
-    require_room(library.root, menu.lacking(library.root), f"Opening {year}")
-    account = Account()
-    for wanted, result in bring_all(library.root, menu, progress):
-        account.enter(wanted, result, menu.shelves[0])
+        to_bring.add(row["path"], row["sha256"], row["mtime_ns"], int(row["role"] == "original"))
+    require_room(library.root, to_bring.lacking(library.root), f"Opening {year}")
+    restored = Restored()
+    for wanted, result in bring_all(library.root, to_bring, progress):
+        restored.enter(wanted, result, to_bring.holdings[0])
     name = run_name(library, started)
-    receipt = account.receipt(library.name, int(name.partition("-")[0]), menu.shelves, started, {"year": str(year)})
+    receipt = restored.receipt(
+        library.name, int(name.partition("-")[0]), to_bring.holdings, started, {"year": str(year)}
+    )
     receipt = make_receipt(
         library, "reopen", name, started, receipt.finished, [depot.name for depot in depots], receipt.came_in, receipt.kept,
         receipt.left_out, receipt.findings,
     )  # fmt: skip
     receipt.about["year"] = str(year)
-    complete = account.only_different
+    complete = restored.only_different
     if complete:
         with library.ledger.changing(facts=True) as db:
             db.execute(f"DELETE FROM copies WHERE depot = 0 AND file IN (SELECT id FROM ({_OF_YEAR}))", (year,))
@@ -262,7 +264,7 @@ def _write_what_was_told(library: Library, year: int) -> None:
     """Bring sidecars in step with what came to be known of a year's frames while its files were not to change."""
     frames = library.db.execute("SELECT id FROM frames WHERE year = ?", (year,)).fetchall()
     renewed = [path for row in frames if (path := write_sidecar(library, row["id"], where_different=True))]
-    flush_many(renewed, library.root, whole_system=volume_of(library.root).flushes_whole)
+    flush_many(renewed, library.root, whole_system=file_system_of(library.root).flushes_whole)
 
 
 def _bound(library: Library, year: int) -> Bound | None:

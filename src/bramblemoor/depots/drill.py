@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from bramblemoor.depots.bag.contents import DepotShelf, bring
+from bramblemoor.depots.bag.contents import DepotContents, bring
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.engine.copying import Pace, Progress
 from bramblemoor.depots.register.learning import mark_copy
@@ -61,7 +61,7 @@ def drill(
         " FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = ? AND c.state != 'missing' ORDER BY random() LIMIT ?",
         (number, files),
     ).fetchall()
-    shelf = DepotShelf(depot)
+    contents = DepotContents(depot)
     bad: list[Finding] = []
     done = size = proven = 0
     began = time.monotonic()
@@ -70,7 +70,7 @@ def drill(
         require_room(folder, max((row["bytes"] for row in rows), default=0), "The drill")
         for row in _until_stopped(rows, pace):
             place = folder / row["path"]
-            result = bring([shelf], row["path"], row["sha256"], place, row["mtime_ns"])
+            result = bring([contents], row["path"], row["sha256"], place, row["mtime_ns"])
             restored = beside(place)
             # Compared once more as it lies in the scratch folder: that is what one would work with.
             if result.trouble or digest_of(restored) != row["sha256"]:

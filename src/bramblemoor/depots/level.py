@@ -4,7 +4,7 @@ import hashlib
 import sqlite3
 from collections.abc import Iterator
 
-from bramblemoor.depots.bag.contents import DepotShelf
+from bramblemoor.depots.bag.contents import DepotContents
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.earlier import finish_purge
 from bramblemoor.depots.bag.journal import Journal, finish_interrupted
@@ -49,17 +49,17 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> tuple
             f"A run was interrupted at the depot {source.name}.",
             "Finish it first: bramblemoor backup, with the library.",
         )
-    ours, shelf = read_line(source.root).library, DepotShelf(source)
-    _require_one_line(shelf, target)
+    ours, contents = read_line(source.root).library, DepotContents(source)
+    _require_one_line(contents, target)
     started = stamp(now_utc())
     finish_purge(target, target.name)
     for _ in finish_interrupted(target, target.name):
         pass
-    db = _compared(shelf, target)
+    db = _compared(contents, target)
     lacks, came_in = _amount(db, f"({_LACKS})"), _amount(db, "wanted")
     require_room(target.root, lacks.bytes, f"Bringing {target.name} level", target.identity.terms.leave_free)
     run = name_run(read_line(target.root).runs + 1, started)
-    copied, moved, removed, failed = _carry_out(db, shelf, Journal(target, run, ours), lacks.bytes, progress, pace)
+    copied, moved, removed, failed = _carry_out(db, contents, Journal(target, run, ours), lacks.bytes, progress, pace)
     lost = [LeftOut(item.path, trouble, Amount(int(item.frames), 1, item.bytes)) for item, trouble in failed]
     rest = lacks - copied - moved - total(left.amount for left in lost)
     if rest.files:
@@ -87,11 +87,11 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> tuple
     return receipt, bool(db.execute(f"{_STRANGE} LIMIT 1").fetchone())
 
 
-def _require_one_line(shelf: DepotShelf, target: Depot) -> None:
+def _require_one_line(contents: DepotContents, target: Depot) -> None:
     """Raise DepotTrouble where the target has seen a state of the library that the source's ledger does not go back to."""
-    source = shelf.depot
+    source = contents.depot
     theirs = read_line(target.root).library
-    found = shelf.ledger()
+    found = contents.ledger()
     if found is None:
         raise DepotTrouble(f"The depot {source.name} holds no finished backup.", "Name another depot.")
     ledger = found[0]
@@ -159,14 +159,14 @@ _MOVABLE = f"""
 """
 
 
-def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
+def _compared(contents: DepotContents, target: Depot) -> sqlite3.Connection:
     """What the target should hold, by the source's manifest and ledger and its own terms; and what it holds."""
     db = sqlite3.connect("", isolation_level=None)
     db.row_factory = sqlite3.Row
     db.executescript(_TABLE)
-    source = shelf.find(shelf.digest(ledger_file.FILE), ledger_file.FILE)
+    source = contents.find(contents.digest(ledger_file.FILE), ledger_file.FILE)
     if source is None:
-        raise DepotTrouble(f"The depot {shelf.depot.name} holds no finished backup.", "Name another depot.")
+        raise DepotTrouble(f"The depot {contents.depot.name} holds no finished backup.", "Name another depot.")
     ledger = Ledger(source, read_only=True)
     prepare(ledger.db)
     where, values = chosen(target.identity.terms)
@@ -176,7 +176,7 @@ def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
         values,
     )
     for row in rows:
-        digest = shelf.digest(row["path"])
+        digest = contents.digest(row["path"])
         if inside_or_none(row["path"]) is None:
             continue
         if not digest:
@@ -193,9 +193,9 @@ def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
     status = source.stat()
     db.execute(
         "INSERT INTO wanted VALUES (?, ?, ?, ?, 0)",
-        (ledger_file.FILE, shelf.digest(ledger_file.FILE), status.st_size, status.st_mtime_ns),
+        (ledger_file.FILE, contents.digest(ledger_file.FILE), status.st_size, status.st_mtime_ns),
     )
-    held, after = DepotShelf(target), ""
+    held, after = DepotContents(target), ""
     while page := held.paths(after, _PAGE):
         after = page[-1][0]
         found = ((path, sha256, size_of(f"{target.data}/{path}")) for path, sha256 in page)
@@ -204,13 +204,13 @@ def _compared(shelf: DepotShelf, target: Depot) -> sqlite3.Connection:
 
 
 def _carry_out(
-    db: sqlite3.Connection, shelf: DepotShelf, journal: Journal, total: int, progress: Progress, pace: Pace
+    db: sqlite3.Connection, contents: DepotContents, journal: Journal, total: int, progress: Progress, pace: Pace
 ) -> tuple[Amount, Amount, int, list[tuple[Item, str]]]:
     """Returns what was copied, what was moved, how many files moved to earlier/, and what failed."""
     moves = [dict(row) for row in db.execute(_MOVABLE)]
     moving = {row["was"] for row in moves}
     removed = [
-        Intent(row["path"], row["sha256"], 0, why=f"not at {shelf.depot.name}", what="remove")
+        Intent(row["path"], row["sha256"], 0, why=f"not at {contents.depot.name}", what="remove")
         for row in db.execute(_GIVEN_UP)
         if row["path"] not in moving
     ]
@@ -233,7 +233,7 @@ def _carry_out(
         for item in _items(db):
             if pace.stopped or lane.failure is not None:
                 break
-            trouble = _feed(lanes, lane, shelf, item)
+            trouble = _feed(lanes, lane, contents, item)
             if trouble:
                 failed.append((item, trouble))
             done += item.bytes
@@ -256,15 +256,15 @@ def _items(db: sqlite3.Connection) -> Iterator[Item]:
         yield Item(0, row["path"], row["bytes"], row["sha256"], row["mtime_ns"], row["frames"])
 
 
-def _feed(lanes: Lanes, lane: Lane, shelf: DepotShelf, item: Item) -> str:
+def _feed(lanes: Lanes, lane: Lane, contents: DepotContents, item: Item) -> str:
     """Read a file from the source's medium into the lane; says what was wrong with it, "" where nothing was."""
-    file = shelf.find(item.sha256, item.path)
+    file = contents.find(item.sha256, item.path)
     if file is None:
-        return f"it is missing at {shelf.depot.name}"
+        return f"it is missing at {contents.depot.name}"
     digest = hashlib.sha256()
     lane.begin(item)
     try:
-        with shelf.depot.drive.read_from_medium(file, PIECE) as reading:
+        with contents.depot.drive.read_from_medium(file, PIECE) as reading:
             for piece in reading.pieces:
                 digest.update(piece)
                 slot = lanes.take([lane])
@@ -273,9 +273,9 @@ def _feed(lanes: Lanes, lane: Lane, shelf: DepotShelf, item: Item) -> str:
                 lane.piece(slot, len(piece))
     except OSError as error:
         lane.abandon()
-        return f"it cannot be read at {shelf.depot.name} ({error.strerror or error})"
+        return f"it cannot be read at {contents.depot.name} ({error.strerror or error})"
     if digest.hexdigest() != item.sha256:
         lane.abandon()
-        return f"it is damaged at {shelf.depot.name}"
+        return f"it is damaged at {contents.depot.name}"
     lane.end()
     return ""

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from bramblemoor.depots.backup import close_journals, members_of
 from bramblemoor.depots.bag import bag
-from bramblemoor.depots.bag.contents import DepotShelf
+from bramblemoor.depots.bag.contents import DepotContents
 from bramblemoor.depots.bag.depot import Depot, write_identity
 from bramblemoor.depots.bag.journal import refresh_tags
 from bramblemoor.depots.bag.line import LINE, write_line
@@ -171,8 +171,8 @@ def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: st
     places += [*(other.root / path for other in depots if other.id != depot.id)]
     places += [library.root / row["path"]] if row else []
     for other in depots:
-        shelf = DepotShelf(other)
-        found = shelf.find(sha256, "")
+        contents = DepotContents(other)
+        found = contents.find(sha256, "")
         places += [found] if found is not None else []
     item = Item(0, path, 0, sha256, 0)
     target = depot.root / path

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from bramblemoor.depots.archives.opened import Archive, open_archive, volumes_in
-from bramblemoor.depots.bag.contents import NOW, Brought, DepotShelf, Shelf, bring, size_on
+from bramblemoor.depots.bag.contents import NOW, Brought, Contents, DepotContents, bring, size_on
 from bramblemoor.depots.bag.depot import Depot, open_depot
 from bramblemoor.depots.bag.line import read_line
 from bramblemoor.depots.engine.copying import Progress
@@ -16,8 +16,8 @@ from bramblemoor.depots.register.enroll import add_depot
 from bramblemoor.depots.register.register import number_of
 from bramblemoor.depots.standing.tally import settle_all
 from bramblemoor.disk.durable import TEMPORARY, beside, flush_folder, flush_many, write_atomically
+from bramblemoor.disk.file_systems import file_system_of
 from bramblemoor.disk.told import Inside, is_plain_file
-from bramblemoor.disk.volumes import volume_of
 from bramblemoor.errors import DepotTrouble, NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library import ledger as ledger_file
@@ -40,7 +40,7 @@ from bramblemoor.library.receipts import (
 from bramblemoor.library.settings import read_settings
 from bramblemoor.library.troubles import Trouble
 
-Source = Depot | Archive
+Holder = Depot | Archive
 _UNFINISHED = "restore-unfinished.json"
 _BATCH_FILES, _BATCH_BYTES = 200, 128 << 20
 _PAGE = 1000
@@ -63,11 +63,11 @@ class Wanted:
     bytes: int
 
 
-class Menu:
+class ToBring:
     """The files to bring, kept outside memory; of several depots that list a path, the one named first is believed."""
 
-    def __init__(self, shelves: Sequence[Shelf]) -> None:
-        self.shelves = shelves
+    def __init__(self, holdings: Sequence[Contents]) -> None:
+        self.holdings = holdings
         self._db = sqlite3.connect("", isolation_level=None)
         self._db.executescript(
             "CREATE TABLE wanted (path TEXT PRIMARY KEY, sha256 TEXT, mtime_ns INTEGER, frames INTEGER, bytes INTEGER)"
@@ -75,14 +75,14 @@ class Menu:
         )
 
     def add(self, path: Inside, sha256: str, mtime_ns: int | None, frames: int) -> None:
-        size = size_on(self.shelves, path, sha256)
+        size = size_on(self.holdings, path, sha256)
         self._db.execute("INSERT OR IGNORE INTO wanted VALUES (?, ?, ?, ?, ?)", (path, sha256, mtime_ns, frames, size))
 
     def add_everything(self, facts: sqlite3.Connection | None) -> None:
         """All that the depots list but the ledger; `facts`, a ledger, knows times and roles."""
-        for shelf in self.shelves:
+        for contents in self.holdings:
             after = ""
-            while page := shelf.paths(after, _PAGE):
+            while page := contents.paths(after, _PAGE):
                 after = page[-1][0]
                 for path, sha256 in page:
                     if path != ledger_file.FILE:
@@ -106,7 +106,7 @@ class Menu:
 
 
 @dataclass
-class Account:
+class Restored:
     """What came of the files so far."""
 
     came_in: Amount = NOTHING
@@ -116,7 +116,7 @@ class Account:
     only_different: bool = True
     """Whether all that was left out was so because another file is in its place."""
 
-    def enter(self, wanted: Wanted, result: Brought, first: Shelf) -> None:
+    def enter(self, wanted: Wanted, result: Brought, first: Contents) -> None:
         # What has arrived has the right digest, and so the right size; a depot's damaged file may have any.
         amount = Amount(wanted.frames, 1, wanted.bytes if result.trouble else result.bytes)
         self.came_in += amount
@@ -124,18 +124,22 @@ class Account:
             self.left_out.append(LeftOut(result.path, result.trouble, amount))
             self.only_different &= all(trouble.kind == "different" for trouble in result.troubles)
             return
-        what = f"from {result.shelf.name}" if result.shelf else "there already"
+        what = f"from {result.contents.name}" if result.contents else "there already"
         self.kept[what] = self.kept.get(what, NOTHING) + amount
-        if result.shelf is not None and result.shelf is not first:
-            self.findings.append(Finding(result.path, f"was not sound at {first.name}; taken from {result.shelf.name}"))
+        if result.contents is not None and result.contents is not first:
+            self.findings.append(
+                Finding(result.path, f"was not sound at {first.name}; taken from {result.contents.name}")
+            )
 
-    def receipt(self, name: str, number: int, shelves: Sequence[Shelf], started: str, more: dict[str, str]) -> Receipt:
+    def receipt(
+        self, name: str, number: int, holdings: Sequence[Contents], started: str, more: dict[str, str]
+    ) -> Receipt:
         return Receipt(
             number=number,
             run="restore",
             started=started,
             finished=stamp(now_utc()),
-            about={"library": name, "from": ", ".join(shelf.name for shelf in shelves)} | more,
+            about={"library": name, "from": ", ".join(contents.name for contents in holdings)} | more,
             came_in=self.came_in,
             kept=[Kept(what, amount) for what, amount in self.kept.items()],
             left_out=self.left_out,
@@ -143,14 +147,14 @@ class Account:
         )
 
 
-def sources_at(roots: Sequence[Path]) -> list[Source]:
+def sources_at(roots: Sequence[Path]) -> list[Holder]:
     """Open the depots and archives to restore from; a depot's data/ stands for it, and volumes in one folder are one archive.
 
     Raises WrongUse where they hold different libraries.
     """
     volumes = {root: [root] if root.is_file() else volumes_in(root) for root in roots}
     every = [path for paths in volumes.values() for path in paths]
-    sources: dict[str, Source] = {}  # in the order in which they were named
+    sources: dict[str, Holder] = {}  # in the order in which they were named
     for root in roots:
         if not volumes[root]:
             at_depot = root.parent if root.name == "data" and not (root / "depot.toml").exists() else root
@@ -162,16 +166,16 @@ def sources_at(roots: Sequence[Path]) -> list[Source]:
     return list(sources.values())
 
 
-def shelf_of(source: Source, moment: str = NOW) -> Shelf:
+def contents_of(source: Holder, moment: str = NOW) -> Contents:
     """What can be had from a source. Raises WrongUse for an archive as of a date: it knows only one."""
     if isinstance(source, Depot):
-        return DepotShelf(source, moment)
+        return DepotContents(source, moment)
     if moment != NOW:
         raise WrongUse("An archive holds no earlier versions.", "Leave --as-of out, or name a depot.")
-    return source.shelf()
+    return source.contents()
 
 
-def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tuple[Library, Receipt]:
+def restore(target: Path, sources: Sequence[Holder], progress: Progress) -> tuple[Library, Receipt]:
     """Restore everything to `target`, which is new, empty, or an interrupted restore of the same library.
 
     Each file is read from the medium of the first source that has it, compared with its manifest, and taken from the next
@@ -187,10 +191,10 @@ def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tupl
             )
     require_apart(target.resolve().parent, "restoring")
     _claim(target, sources[0].library)
-    shelves = [shelf_of(source) for source in sources]
+    holdings = [contents_of(source) for source in sources]
     # The ledger comes first, under another name, because it knows the files' times; it is put in place last, because a
     # folder with a ledger counts as a library.
-    digest = next(filter(None, (shelf.digest(ledger_file.FILE) for shelf in shelves)), "")
+    digest = next(filter(None, (contents.digest(ledger_file.FILE) for contents in holdings)), "")
     if not digest:
         raise DepotTrouble(
             f"The depot {sources[0].name} holds no finished backup.", "Name another depot: --from FOLDER."
@@ -198,24 +202,24 @@ def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tupl
     begun = target / _UNFINISHED
     started: str = json.loads(begun.read_text())["started"]
     final_ledger, fresh_ledger = target / ledger_file.FILE, target / (ledger_file.FILE + TEMPORARY)
-    size = size_on(shelves, ledger_file.FILE, digest)
+    size = size_on(holdings, ledger_file.FILE, digest)
     if final_ledger.is_file():
         # An earlier run has begun to write to it: it must stay, as SQLite may have to roll its journal back.
         ledger_done, known = Brought(ledger_file.FILE, size), final_ledger
     else:
-        ledger_done, known = bring(shelves, ledger_file.FILE, digest, fresh_ledger, None), fresh_ledger
+        ledger_done, known = bring(holdings, ledger_file.FILE, digest, fresh_ledger, None), fresh_ledger
         if not ledger_done.troubles:
             _take_facts(fresh_ledger)
     facts = Ledger(known) if not ledger_done.trouble else None
-    menu = Menu(shelves)
-    menu.add_everything(facts.db if facts else None)
+    to_bring = ToBring(holdings)
+    to_bring.add_everything(facts.db if facts else None)
     if facts:
         facts.close()
-    require_room(target, menu.lacking(target), "Restoring")
-    account, proven = Account(), _Proven(depots)
-    account.enter(Wanted(Inside(ledger_file.FILE), digest, None, 0, size), ledger_done, shelves[0])
-    for wanted, result in bring_all(target, menu, progress):
-        account.enter(wanted, result, shelves[0])
+    require_room(target, to_bring.lacking(target), "Restoring")
+    restored, proven = Restored(), _Proven(depots)
+    restored.enter(Wanted(Inside(ledger_file.FILE), digest, None, 0, size), ledger_done, holdings[0])
+    for wanted, result in bring_all(target, to_bring, progress):
+        restored.enter(wanted, result, holdings[0])
         proven.add(wanted, result)
     if ledger_done.trouble:
         raise DepotTrouble(
@@ -229,7 +233,7 @@ def restore(target: Path, sources: Sequence[Source], progress: Progress) -> tupl
     flush_folder(target / "ledger")
     library = Library(target)
     _bring_receipts(library, depots)
-    receipt = account.receipt(library.name, next_number(library.receipts), shelves, started, {})
+    receipt = restored.receipt(library.name, next_number(library.receipts), holdings, started, {})
     _make_known(library, depots)
     proven.enter(library)
     with library.ledger.changing(facts=True) as db:
@@ -247,14 +251,14 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
 
     What has happened since in the library's folders is for taking stock.
     """
-    shelf = DepotShelf(max(depots, key=lambda depot: read_line(depot.root).library.generation))
-    digest = shelf.digest(ledger_file.FILE)
+    contents = DepotContents(max(depots, key=lambda depot: read_line(depot.root).library.generation))
+    digest = contents.digest(ledger_file.FILE)
     fresh = root / (ledger_file.FILE + TEMPORARY)
     (root / "ledger/receipts").mkdir(parents=True, exist_ok=True)
     result = (
-        bring([shelf], ledger_file.FILE, digest, fresh, None)
+        bring([contents], ledger_file.FILE, digest, fresh, None)
         if digest
-        else Brought("", troubles=(Trouble("unlisted", shelf.name),))
+        else Brought("", troubles=(Trouble("unlisted", contents.name),))
     )
     if result.trouble:
         raise DepotTrouble(f"No sound ledger can be had ({result.trouble}).", "Name another depot: --from FOLDER.")
@@ -307,14 +311,14 @@ def _make_known(library: Library, depots: Sequence[Depot]) -> None:
         )  # fmt: skip
 
 
-def bring_all(target: Path, menu: Menu, progress: Progress) -> Iterator[tuple[Wanted, Brought]]:
+def bring_all(target: Path, to_bring: ToBring, progress: Progress) -> Iterator[tuple[Wanted, Brought]]:
     """Bring every wanted file to `target`; each is put in place, with others, once it was flushed."""
     batch: list[Path] = []
-    done, filled, total = 0, 0, menu.bytes()
-    whole = volume_of(target).flushes_whole
-    for wanted in menu.items():
-        result = bring(menu.shelves, wanted.path, wanted.sha256, target / wanted.path, wanted.mtime_ns)
-        if result.shelf is not None:
+    done, filled, total = 0, 0, to_bring.bytes()
+    whole = file_system_of(target).flushes_whole
+    for wanted in to_bring.items():
+        result = bring(to_bring.holdings, wanted.path, wanted.sha256, target / wanted.path, wanted.mtime_ns)
+        if result.contents is not None:
             batch.append(target / wanted.path)
             filled += wanted.bytes
         done += wanted.bytes
@@ -326,7 +330,7 @@ def bring_all(target: Path, menu: Menu, progress: Progress) -> Iterator[tuple[Wa
     _put_in_place(batch, target, whole)
 
 
-def is_restored(target: Path, source: Source) -> bool:
+def is_restored(target: Path, source: Holder) -> bool:
     """Whether `target` is this library already, with no restore unfinished."""
     if (target / _UNFINISHED).exists() or not (target / ledger_file.FILE).is_file():
         return False
@@ -375,7 +379,7 @@ class _Proven:
     def add(self, wanted: Wanted, result: Brought) -> None:
         if not result.trouble:
             self._db.execute("INSERT INTO here VALUES (?, ?, ?)", (wanted.path, wanted.sha256, now_seconds()))
-        depot = result.shelf.depot if result.shelf is not None else None
+        depot = result.contents.depot if result.contents is not None else None
         if depot is not None:
             state = "proven" if result.grade == "medium" else "cached"
             row = (result.path, depot.id, state, now_seconds())

@@ -5,10 +5,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from bramblemoor.depots.bag.contents import NOW, Shelf
+from bramblemoor.depots.bag.contents import NOW, Contents
 from bramblemoor.depots.bag.terms import prepare
 from bramblemoor.depots.engine.copying import Progress
-from bramblemoor.depots.restore import ALL_HERE, Account, Menu, Source, bring_all, shelf_of
+from bramblemoor.depots.restore import ALL_HERE, Holder, Restored, ToBring, bring_all, contents_of
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.disk.durable import write_atomically
 from bramblemoor.disk.told import inside_or_none
@@ -57,7 +57,7 @@ class Selection:
 
 def restore_some(
     target: Path,
-    sources: Sequence[Source],
+    sources: Sequence[Holder],
     selection: Selection,
     library: Library | None,
     progress: Progress,
@@ -73,22 +73,22 @@ def restore_some(
     """
     require_apart(target, "restoring some of a library", but=library.root if library is not None else None)
     started = stamp(now_utc())
-    shelves = [shelf_of(source, moment) for source in sources]
-    menu = Menu(shelves)
+    holdings = [contents_of(source, moment) for source in sources]
+    to_bring = ToBring(holdings)
     if library is not None and moment == NOW and not as_they_hold:
-        _choose(library.db, selection, menu)
+        _choose(library.db, selection, to_bring)
     else:
-        ledger = _ledger_of(shelves[0], moment)
-        _choose(ledger.db, selection, menu, held=True)
+        ledger = _ledger_of(holdings[0], moment)
+        _choose(ledger.db, selection, to_bring, held=True)
         ledger.close()
-    if next(menu.items(), None) is None:
+    if next(to_bring.items(), None) is None:
         raise WrongUse("Nothing fits that.", "Look for what there is: bramblemoor find.")
     target.mkdir(parents=True, exist_ok=True)
-    require_room(target, menu.lacking(target), "Restoring")
-    account = Account()
+    require_room(target, to_bring.lacking(target), "Restoring")
+    restored = Restored()
     here: list[tuple[str, str]] = []
-    for wanted, result in bring_all(target, menu, progress):
-        account.enter(wanted, result, shelves[0])
+    for wanted, result in bring_all(target, to_bring, progress):
+        restored.enter(wanted, result, holdings[0])
         if not result.trouble:
             here.append((wanted.path, wanted.sha256))
     if library is not None and target.resolve() == library.root:
@@ -105,15 +105,15 @@ def restore_some(
     more = {"to": str(target)} | ({"as of": moment} if moment != NOW else {})
     name = library.name if library else sources[0].name
     if library is not None and not library.read_only:
-        receipt = account.receipt(name, next_number(library.receipts), shelves, started, more)
+        receipt = restored.receipt(name, next_number(library.receipts), holdings, started, more)
         write_receipt(library.receipts, receipt)
     else:
-        receipt = account.receipt(name, 1, shelves, started, more)
+        receipt = restored.receipt(name, 1, holdings, started, more)
         write_atomically(target / f"restored-{started.replace(':', '')}.json", encode(receipt))
     return receipt
 
 
-def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu, *, held: bool = False) -> None:
+def _choose(db: sqlite3.Connection, selection: Selection, to_bring: ToBring, *, held: bool = False) -> None:
     """`held` says that only what the sources hold counts, under the path that it has there: known by its content, if need be."""
     prepare(db)
     where, values = selection.clause()
@@ -124,22 +124,22 @@ def _choose(db: sqlite3.Connection, selection: Selection, menu: Menu, *, held: b
     ):
         path, sha256 = inside_or_none(row["path"]), row["sha256"]
         if path is not None and held:
-            stood = next(filter(None, (shelf.digest(path) for shelf in menu.shelves)), "")
+            stood = next(filter(None, (contents.digest(path) for contents in to_bring.holdings)), "")
             if stood:
                 sha256 = stood
             else:
-                path = next(filter(None, (shelf.path_of(sha256) for shelf in menu.shelves)), None)
+                path = next(filter(None, (contents.path_of(sha256) for contents in to_bring.holdings)), None)
         if path is not None:
-            menu.add(path, sha256, row["mtime_ns"], int(row["role"] == "original"))
+            to_bring.add(path, sha256, row["mtime_ns"], int(row["role"] == "original"))
 
 
-def _ledger_of(shelf: Shelf, moment: str) -> Ledger:
+def _ledger_of(contents: Contents, moment: str) -> Ledger:
     """The ledger as it stood there then, read-only, or the next that was kept."""
-    ledger = shelf.ledger()
+    ledger = contents.ledger()
     if ledger is None:
         when = "" if moment == NOW else f" from before {moment[:10]}"
         raise DepotTrouble(
-            f"The depot {shelf.name} holds no ledger{when}.",
+            f"The depot {contents.name} holds no ledger{when}.",
             "Name another depot, or another date: bramblemoor earlier DEPOT lists what there is.",
         )
     return ledger[0]

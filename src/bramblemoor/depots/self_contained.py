@@ -17,7 +17,7 @@ from bramblemoor.library.receipts import NOTHING, Amount, Finding
 
 
 @dataclass(frozen=True)
-class Alone:
+class SelfContained:
     """What was read, what was wrong, and which files outside the depot were opened meanwhile (there should be none)."""
 
     read: Amount
@@ -59,7 +59,7 @@ class _Watch:
             self._on = False
 
 
-def stands_alone(depot: Depot, year: int | None, progress: Progress) -> Alone:
+def check_self_contained(depot: Depot, year: int | None, progress: Progress) -> SelfContained:
     """Open a depot as the library that it holds, and read every file of a year's frames, or of all, from its medium."""
     watch = _Watch(depot.root)
     amiss: list[Finding] = []
@@ -95,4 +95,4 @@ def stands_alone(depot: Depot, year: int | None, progress: Progress) -> Alone:
         library.ledger.close()
 
     watch.during(look)
-    return Alone(read, watch.opened, tuple(amiss), tuple(watch.outside))
+    return SelfContained(read, watch.opened, tuple(amiss), tuple(watch.outside))

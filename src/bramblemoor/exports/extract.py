@@ -13,7 +13,7 @@ from sqlite3 import Connection, Row
 import msgspec
 
 from bramblemoor.disk.durable import flush_many
-from bramblemoor.disk.volumes import volume_of
+from bramblemoor.disk.file_systems import file_system_of
 from bramblemoor.errors import PartsAmiss
 from bramblemoor.exports.containers import open_part
 from bramblemoor.exports.containers.interface import CHUNK, Container, Entry
@@ -167,7 +167,7 @@ class _Staging:
         keep: bool,
     ) -> None:
         self.sheet, self.part, self.workers, self.flusher, self.keep = sheet, part, workers, flusher, keep
-        self.whole = volume_of(sheet.work).flushes_whole
+        self.whole = file_system_of(sheet.work).flushes_whole
 
     def pictures(self, number: int) -> Iterator[int]:
         """Stage all that are not done; yields sizes. A batch counts as done once it is flushed."""

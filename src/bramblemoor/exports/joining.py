@@ -8,7 +8,7 @@ from collections.abc import Collection
 
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import Claim
-from bramblemoor.library.catalogue import add_frame, drop_frame, settle
+from bramblemoor.library.catalogue import add_frame, choose_shown, drop_frame
 
 _BY_OTHERS = "source IN ('service', 'xmp') AND field NOT IN ('came_as', 'reduced_of', 'edited')"
 _BY_HAND = "source IN ('you', 'sidecar')"
@@ -95,7 +95,7 @@ def _split(db: sqlite3.Connection, unit: sqlite3.Row) -> int:
         arrived=row["arrived"],
     )  # fmt: skip
     db.execute("UPDATE files SET frame = ?, role = 'original' WHERE id = ?", (fresh, row[0]))
-    settle(db, unit["here"])
+    choose_shown(db, unit["here"])
     return fresh
 
 

@@ -11,9 +11,9 @@ from dataclasses import replace
 from pathlib import Path
 
 from bramblemoor.disk.durable import beside, digest_of, flush_file, flush_folder, flush_many, set_time
+from bramblemoor.disk.file_systems import file_system_of
 from bramblemoor.disk.names import safe_name
 from bramblemoor.disk.told import is_plain_file
-from bramblemoor.disk.volumes import volume_of
 from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
@@ -193,7 +193,7 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
     mark_undated(library, parcel.order, progress)
     write_albums(library, albums)
     _keep_delivered(sheet, parcel, library)
-    flush_many(written, library.root, whole_system=volume_of(library.root).flushes_whole)
+    flush_many(written, library.root, whole_system=file_system_of(library.root).flushes_whole)
     for folder in folders:
         flush_folder(folder)
 

@@ -159,7 +159,7 @@ def _with_the_maps_word(db: sqlite3.Connection, frame: int) -> Facts:
     return believe([*others, *told]) if told else facts
 
 
-def settle(db: sqlite3.Connection, frame: int) -> Facts:
+def choose_shown(db: sqlite3.Connection, frame: int) -> Facts:
     """Weigh a frame's claims anew, and bring its row and its words for searching in step."""
     facts = _with_the_maps_word(db, frame)
     latitude, longitude = facts.position or (None, None)

@@ -9,9 +9,9 @@ from functools import cached_property
 from pathlib import Path
 
 from bramblemoor.disk.durable import clear_unfinished, free_bytes
+from bramblemoor.disk.file_systems import file_system_of, seat_of
 from bramblemoor.disk.names import free_name
 from bramblemoor.disk.told import Inside, Outside, require_plain_folders
-from bramblemoor.disk.volumes import seat_of, volume_of
 from bramblemoor.errors import LibraryInUse, NoLibrary, NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import ledger as ledger_file
@@ -114,7 +114,7 @@ class Library:
     def device(self) -> str:
         """The physical device that it lies on."""
         home = self.settings.library
-        return f"pretend {home.stand_in}" if home.stand_in else volume_of(self.root).device
+        return f"pretend {home.stand_in}" if home.stand_in else file_system_of(self.root).device
 
     @property
     def seat(self) -> str:

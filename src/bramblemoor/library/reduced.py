@@ -8,7 +8,7 @@ from pathlib import Path
 from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.likeness import alike, difference, fingerprint, small_grey
 from bramblemoor.frames.moments import AGREES, EXACTLY, agreement, parse_moment
-from bramblemoor.library.catalogue import add_claims, settle
+from bramblemoor.library.catalogue import add_claims, choose_shown
 from bramblemoor.library.home import Library
 
 Progress = Callable[[str, int, int], None]
@@ -61,7 +61,7 @@ def mark_undated(library: Library, order: str, progress: Progress) -> list[int]:
         if original is not None and add_claims(
             db, mine["id"], original["path"], [Claim("reduced_of", original["path"], "file")]
         ):
-            settle(db, mine["id"])
+            choose_shown(db, mine["id"])
             marked.append(mine["id"])
     return marked
 
@@ -120,7 +120,7 @@ def mark_reduced(library: Library, order: str) -> list[int]:
                 reduced, original = pair
                 claim = Claim("reduced_of", original["path"], "file")
                 if add_claims(db, reduced["id"], original["path"], [claim]):
-                    settle(db, reduced["id"])
+                    choose_shown(db, reduced["id"])
                     marked.append(reduced["id"])
     return marked
 

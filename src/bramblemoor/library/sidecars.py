@@ -5,14 +5,14 @@ import sqlite3
 from pathlib import Path
 
 from bramblemoor.disk.durable import beside, flush_file, flush_many, set_time
-from bramblemoor.disk.volumes import volume_of
+from bramblemoor.disk.file_systems import file_system_of
 from bramblemoor.frames.claims import Facts
 from bramblemoor.frames.xmp_edits import edits
 from bramblemoor.frames.xmp_model import BrokenXmp, values
 from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN, packet_in
 from bramblemoor.frames.xmp_writing import Belonging, Packet, read_packet, sidecar
 from bramblemoor.library.albums import extend_album, write_albums
-from bramblemoor.library.catalogue import NewFile, add_claims, albums_of, claims_of, enter_file, is_bound, settle
+from bramblemoor.library.catalogue import NewFile, add_claims, albums_of, choose_shown, claims_of, enter_file, is_bound
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.schema import FORMER_SIDECARS
@@ -32,7 +32,7 @@ def write_sidecar(
     is bound. `where_different` leaves one alone that says all already. The file is not flushed: the caller flushes many.
     """
     db = library.db
-    facts = settle(db, frame)
+    facts = choose_shown(db, frame)
     if is_bound(db, frame) and not new:
         return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are
     albums = albums_of(db, frame)
@@ -96,7 +96,7 @@ def renew_former(library: Library) -> int:
                 continue  # for taking stock to judge
             path = write_sidecar(library, row["frame"], where_different=True) if is_former else None
             renewed += [path] if path is not None else []
-        flush_many(renewed, library.root, whole_system=volume_of(library.root).flushes_whole)
+        flush_many(renewed, library.root, whole_system=file_system_of(library.root).flushes_whole)
         db.execute("DELETE FROM meta WHERE key = ?", (FORMER_SIDECARS,))
     if renewed:
         library.seen.append(Finding(
@@ -216,7 +216,7 @@ def claims_from(
         albums |= _belonging_again(db, frame, packet)
         new = True
     if new:
-        settle(db, frame)
+        choose_shown(db, frame)
     return new
 
 

@@ -26,7 +26,7 @@ class Year:
 
 
 @dataclass(frozen=True)
-class Packed:
+class YearsOnDrives:
     """The years on each drive that is used, by the drive's name; and the years for which there is no room, if any."""
 
     on: dict[str, tuple[Year, ...]]
@@ -48,7 +48,7 @@ def grown(sizes: dict[int, int], this_year: int, share_gone: float, growth: floa
     return years
 
 
-def pack(years: Sequence[Year], drives: Sequence[Drive], *, copies: int, reserve: float) -> Packed:
+def pack(years: Sequence[Year], drives: Sequence[Drive], *, copies: int, reserve: float) -> YearsOnDrives:
     """Choose for each year `copies` drives, at different sites where drives say that they have some, using the fewest drives.
 
     `reserve` is the share of each drive that stays free. Years in a row on drives that are twins of each other are preferred, if
@@ -57,15 +57,15 @@ def pack(years: Sequence[Year], drives: Sequence[Drive], *, copies: int, reserve
     """
     in_a_row = _in_a_row(years, drives, copies, reserve)
     if in_a_row is not None and len(in_a_row) <= _fewest(years, drives, copies, reserve):
-        return Packed(in_a_row)
+        return YearsOnDrives(in_a_row)
     chosen = _solve(years, drives, copies, reserve, every=True)
     if chosen is None:
         chosen = _solve(years, drives, copies, reserve, every=False) or {}
     if in_a_row is not None and len(in_a_row) <= len({name for names in chosen.values() for name in names}):
-        return Packed(in_a_row)
+        return YearsOnDrives(in_a_row)
     on = {drive.name: tuple(year for year in years if drive.name in chosen.get(year.year, ())) for drive in drives}
     left = tuple(year for year in years if year.year not in chosen)
-    return Packed({name: placed for name, placed in on.items() if placed}, left)
+    return YearsOnDrives({name: placed for name, placed in on.items() if placed}, left)
 
 
 def _fewest(years: Sequence[Year], drives: Sequence[Drive], copies: int, reserve: float) -> int:

@@ -3,7 +3,7 @@
 from bramblemoor.cli import say
 from bramblemoor.cli.common import whose
 from bramblemoor.depots.bag.terms import said
-from bramblemoor.depots.register.drives import Drive, attached_drives, find_depot
+from bramblemoor.depots.register.attached import AttachedDrive, attached_drives, find_depot
 from bramblemoor.depots.register.known import known_depots
 from bramblemoor.disk.durable import free_bytes
 from bramblemoor.errors import DepotTrouble
@@ -92,7 +92,7 @@ def print_drives(library: str, *, json: bool) -> None:
     )  # fmt: skip
 
 
-def _whose_depots(drive: Drive, library: str) -> str:
+def _whose_depots(drive: AttachedDrive, library: str) -> str:
     return (
         ", ".join(one.name if one.library == library else f"{one.name} (of another library)" for _, one in drive.depots)
         or "-"

@@ -313,7 +313,7 @@ def adopt(
     had stays there, even at a mirror; what it gave up before goes as the depot's terms say.
     """
     from bramblemoor.depots.bag.depot import open_depot
-    from bramblemoor.depots.register.drives import find_depot
+    from bramblemoor.depots.register.attached import find_depot
     from bramblemoor.depots.register.enroll import adopt as run
     from bramblemoor.depots.register.known import known_depots
 
@@ -394,11 +394,11 @@ def alone(
     json: AsJson = False,
 ) -> None:
     """Prove that a depot opens and reads by itself: no file outside its folder is touched, the library's least of all."""
-    from bramblemoor.depots.self_contained import stands_alone
+    from bramblemoor.depots.self_contained import check_self_contained
 
     opened = depot_at(depot, library_dir)
     with say.meter() as progress:
-        found = stands_alone(opened, year, progress)
+        found = check_self_contained(opened, year, progress)
     if json:
         say.as_json(
             {

@@ -23,7 +23,7 @@ from bramblemoor.cli.library.receipts import finish
 from bramblemoor.errors import BramblemoorError, DepotTrouble, WrongUse
 
 if TYPE_CHECKING:
-    from bramblemoor.depots.restore import Source
+    from bramblemoor.depots.restore import Holder
     from bramblemoor.depots.restore_some import Selection
     from bramblemoor.library.home import Library
 
@@ -132,7 +132,7 @@ def _library_if_any(library_dir: Path | None) -> "Library | None":
     return None if library.read_only else library
 
 
-def _sources(names: list[str], library: "Library | None") -> "list[Source]":
+def _sources(names: list[str], library: "Library | None") -> "list[Holder]":
     """The depots of those folders or names; without any, all that are within reach, those at the library's site first."""
     from bramblemoor.depots.register.known import depots_named, known_depots
     from bramblemoor.depots.register.register import open_known
@@ -146,7 +146,7 @@ def _sources(names: list[str], library: "Library | None") -> "list[Source]":
             open_known(library, depots_named(library, [name])[0]) if name in known else sources_at([Path(name)])[0]
             for name in names
         ]
-    opened: list[Source] = []
+    opened: list[Holder] = []
     home = library.settings.library.site
     for one in sorted(depots_named(library, []), key=lambda depot: (depot.site != home, depot.number)):
         try:

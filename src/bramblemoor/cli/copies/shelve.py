@@ -12,7 +12,7 @@ from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, library_here, s
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
-    from bramblemoor.planning.packing import Drive, Packed
+    from bramblemoor.planning.packing import Drive, YearsOnDrives
 
 _DRIVE = re.compile(r"([^=@]+)=([^=@]+)(?:@(.+))?")
 
@@ -97,7 +97,7 @@ def _spans(years: list[int], this_year: int) -> str:
     return ", ".join(text + ("*" if int(text[-4:]) >= this_year else "") for text in texts)
 
 
-def _print(drives: "list[Drive]", packed: "Packed", twins: int, reserve: float, this_year: int) -> None:
+def _print(drives: "list[Drive]", packed: "YearsOnDrives", twins: int, reserve: float, this_year: int) -> None:
     rows = []
     for drive in drives:
         placed = packed.on.get(drive.name, ())

@@ -5,12 +5,12 @@ from pathlib import Path
 
 from bramblemoor.cli import say
 from bramblemoor.errors import NotPossible
-from bramblemoor.planning.packing import Drive, Packed
+from bramblemoor.planning.packing import Drive, YearsOnDrives
 
 _UNITS = ((1e12, "TB"), (1e9, "GB"), (1e6, "MB"), (1, "bytes"))
 
 
-def draw(target: Path, drives: Sequence[Drive], packed: Packed, reserve: float) -> None:
+def draw(target: Path, drives: Sequence[Drive], packed: YearsOnDrives, reserve: float) -> None:
     """One bar a drive, as long as the drive is large: its years, what is free, and the reserve. Raises NotPossible."""
     import matplotlib
 

@@ -110,7 +110,7 @@ def _enter(
     frame: str, library_dir: Path | None, json: bool, claims_for: Callable[[Facts], list[Claim]], lines: list[str]
 ) -> None:
     """Enter what the user says of a frame, write it down beside the picture, and show what was said."""
-    from bramblemoor.library.catalogue import add_claims, is_bound, settle
+    from bramblemoor.library.catalogue import add_claims, choose_shown, is_bound
     from bramblemoor.library.lookup import frame_named
     from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 
@@ -124,8 +124,8 @@ def _enter(
             )
         with library.ledger.changing(facts=True) as db:
             take_up_edits(library, number)
-            add_claims(db, number, "you", claims_for(settle(db, number)))
-            settle(db, number)
+            add_claims(db, number, "you", claims_for(choose_shown(db, number)))
+            choose_shown(db, number)
             if is_bound(db, number):
                 year = db.execute("SELECT year FROM frames WHERE id = ?", (number,)).fetchone()[0]
                 raise WrongUse(

@@ -34,11 +34,11 @@ class Filling:
 
 
 def fill(
-    library: Library, selection: Selection, form: Form, size: int, place: Path, say: Callable[[int], str]
+    library: Library, selection: Selection, form: Form, size: int, place: Path, size_said: Callable[[int], str]
 ) -> Filling:
     """Plan volumes of at most `size` bytes; the shares of the ledger are written to `place`.
 
-    Raises WrongUse where nothing fits the selection, or a frame is larger than a volume (`say` words a size).
+    Raises WrongUse where nothing fits the selection, or a frame is larger than a volume (`size_said` words a size).
     """
     db = library.db
     prepare(db)
@@ -58,7 +58,7 @@ def fill(
     db.create_function("bm_overhead", 1, overhead, deterministic=True)
     per_unit = 4000.0
     for _ in range(_TRIES):
-        count = _assign(db, size, per_unit, say)
+        count = _assign(db, size, per_unit, size_said)
         ledgers: dict[int, Path] = {}
         too_large = 0.0
         for volume in range(1, count + 1):
@@ -76,7 +76,7 @@ def fill(
         per_unit = max(per_unit * 1.5, too_large * 1.2)
     else:
         raise WrongUse(
-            f"Volumes of {say(size)} are too small for their share of the ledger.", "Give a larger size: --size."
+            f"Volumes of {size_said(size)} are too small for their share of the ledger.", "Give a larger size: --size."
         )
     digest, whole = hashlib.sha256(f"{form} {size}".encode()), 0
     for volume, path, sha256, count_of in db.execute(
@@ -89,7 +89,7 @@ def fill(
     return Filling(count, whole, digest.hexdigest(), ledgers)
 
 
-def _assign(db: sqlite3.Connection, size: int, per_unit: float, say: Callable[[int], str]) -> int:
+def _assign(db: sqlite3.Connection, size: int, per_unit: float, size_said: Callable[[int], str]) -> int:
     """Give each unit its volume; returns how many there are."""
     volume, filled = 1, 0.0
     assigned = []
@@ -100,7 +100,8 @@ def _assign(db: sqlite3.Connection, size: int, per_unit: float, say: Callable[[i
         needed = held + per_unit
         if _BASE + needed > size:
             raise WrongUse(
-                f"{path} needs a volume of {say(int((_BASE + needed) * 1.05))}, and volumes are to be of {say(size)}.",
+                f"{path} needs a volume of {size_said(int((_BASE + needed) * 1.05))}, and volumes are to be of"
+                f" {size_said(size)}.",
                 "Give a larger size: --size.",
             )
         if _BASE + filled + needed > size:

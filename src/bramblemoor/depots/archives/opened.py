@@ -10,7 +10,7 @@ from pathlib import Path
 
 from bramblemoor.depots.archives.container import VolumeReader
 from bramblemoor.depots.bag.bag import MANIFEST, TAG_MANIFEST, parsed
-from bramblemoor.depots.bag.contents import Shelf
+from bramblemoor.depots.bag.contents import Contents
 from bramblemoor.depots.kinds import Reading
 from bramblemoor.depots.kinds.folder import MediumFile
 from bramblemoor.disk.durable import digest_of
@@ -77,8 +77,8 @@ class Archive:
             return f"volume {numbers[0]} of {self.count} is"
         return f"volumes {', '.join(numbers[:-1])} and {numbers[-1]} of {self.count} are"
 
-    def shelf(self) -> Shelf:
-        return _ArchiveShelf(self)
+    def contents(self) -> Contents:
+        return _ArchiveContents(self)
 
 
 def volumes_in(folder: Path) -> list[Path]:
@@ -153,7 +153,7 @@ def amiss(volume: Volume) -> Iterator[tuple[str, str, int]]:
                 yield name, "damaged", 0
 
 
-class _ArchiveShelf(Shelf):
+class _ArchiveContents(Contents):
     """The files of all volumes, and one ledger of the shares of all."""
 
     def __init__(self, archive: Archive) -> None:

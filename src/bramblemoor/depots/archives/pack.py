@@ -48,7 +48,7 @@ _AT_HAND = 128 << 20  # a larger file is read twice: once to see whether it is r
 
 
 @dataclass
-class Packed:
+class PackedVolume:
     """One volume that is whole: its file, and what is in it."""
 
     path: Path
@@ -65,7 +65,7 @@ class Packing:
 
     archive: str
     folder: Path
-    volumes: list[Packed] = field(default_factory=list)
+    volumes: list[PackedVolume] = field(default_factory=list)
     left: int = 0
     receipt: Receipt | None = None
 
@@ -85,14 +85,14 @@ def default_name(library: Library, selection: Selection) -> str:
     return re.sub(r"[^\w.]+", "-", " ".join(words)).strip("-.")[:80]
 
 
-def plan(library: Library, wish: Wish, place: Path, progress: Progress, say: Callable[[int], str]) -> Filling:
+def plan(library: Library, wish: Wish, place: Path, progress: Progress, size_said: Callable[[int], str]) -> Filling:
     take_stock(library, progress)
-    return fill(library, wish.selection, wish.form, wish.size, place, say)
+    return fill(library, wish.selection, wish.form, wish.size, place, size_said)
 
 
 def pack(
     library: Library, depots: Sequence[Depot], wish: Wish, folder: Path, progress: Progress, pace: Pace,
-    say: Callable[[int], str],
+    size_said: Callable[[int], str],
 ) -> Packing:  # fmt: skip
     """Write an archive into `folder`; what an interrupted run has finished of the same archive there stays.
 
@@ -107,7 +107,7 @@ def pack(
     folder.mkdir(parents=True, exist_ok=True)
     work.mkdir(exist_ok=True)
     try:
-        filling = plan(library, wish, work, progress, say)
+        filling = plan(library, wish, work, progress, size_said)
         archive = _begun(work, folder, wish, filling)
         run = _Run(library, depots, wish, folder, filling, archive, progress, pace)
         for left_over in folder.glob(f"{escape(wish.name)}-*-of-*{TEMPORARY}"):
@@ -182,7 +182,7 @@ class _Run:
         self._library, self._wish, self._folder, self._filling, self._archive = library, wish, folder, filling, archive
         self._sources = from_anywhere(library, depots, -1)
         self._progress, self._pace = progress, pace
-        self.done: list[Packed] = []
+        self.done: list[PackedVolume] = []
         self._came_in, self._passed = NOTHING, 0
         self._left_out: list[LeftOut] = []
         self._findings: list[Finding] = []
@@ -200,7 +200,7 @@ class _Run:
         for volume in range(1, self._filling.count + 1):
             if self._pace.stopped:
                 return
-            packed = Packed(self._path(volume))
+            packed = PackedVolume(self._path(volume))
             if packed.path.is_file():
                 packed.already = True
                 self._count(volume, packed)
@@ -216,7 +216,7 @@ class _Run:
         )
         return [Item(*row) for row in rows.fetchall()]
 
-    def _count(self, volume: int, packed: Packed) -> None:
+    def _count(self, volume: int, packed: PackedVolume) -> None:
         """Enter a volume that an earlier run has finished."""
         opened = open_volume(packed.path)
         packed.grade = opened.medium.grade
@@ -225,7 +225,7 @@ class _Run:
         for item in self._items(volume):
             self._enter(packed, item, "" if DATA + item.path in listed else "it was not to be had then")
 
-    def _enter(self, packed: Packed, item: Item, trouble: str) -> None:
+    def _enter(self, packed: PackedVolume, item: Item, trouble: str) -> None:
         amount = Amount(int(item.frames), 1, item.bytes)
         self._came_in += amount
         self._passed += item.bytes
@@ -237,7 +237,7 @@ class _Run:
         packed.first = packed.first or item.path
         packed.last = item.path
 
-    def _write_volume(self, volume: int, packed: Packed) -> bool:
+    def _write_volume(self, volume: int, packed: PackedVolume) -> bool:
         """Write one, read it back, and put it in place; says whether it is there."""
         fresh = packed.path.with_name(packed.path.name + TEMPORARY)
         try:
@@ -258,7 +258,7 @@ class _Run:
         flush_folder(self._folder)
         return True
 
-    def _fill(self, volume: int, packed: Packed, writer: VolumeWriter) -> None:
+    def _fill(self, volume: int, packed: PackedVolume, writer: VolumeWriter) -> None:
         top = packed.path.stem
         sums: list[tuple[str, str]] = []
 
@@ -309,7 +309,7 @@ class _Run:
             self._findings.append(Finding(item.path, f"{trouble}; it was not packed from there"))
         return trouble
 
-    def _read_back(self, fresh: Path, packed: Packed) -> None:
+    def _read_back(self, fresh: Path, packed: PackedVolume) -> None:
         volume = open_volume(fresh)
         packed.grade = volume.medium.grade
         for name, wrong, _ in amiss(volume):

@@ -24,7 +24,7 @@ from bramblemoor.library.troubles import Trouble
 NOW = "9999"
 
 
-class Shelf(ABC):
+class Contents(ABC):
     """Files that can be brought, by path and by digest; the list of them is kept outside memory."""
 
     def __init__(self, name: str, depot: Depot | None = None) -> None:
@@ -79,10 +79,10 @@ class Shelf(ABC):
 
     @abstractmethod
     def ledger(self) -> tuple[Ledger, bool] | None:
-        """The ledger that lies there, read-only, and whether it is of just the state that the shelf has, or of a later one."""
+        """The ledger that lies there, read-only, and whether it is of just the state that they are of, or of a later one."""
 
 
-class DepotShelf(Shelf):
+class DepotContents(Contents):
     """What can be had from a depot, now or as of a date. What an open run has put in place is there too."""
 
     depot: Depot
@@ -131,11 +131,11 @@ class DepotShelf(Shelf):
 
 @dataclass(frozen=True)
 class Brought:
-    """One file's way: `shelf` is None where it was at the target already, and `troubles` tell why it is not there."""
+    """One file's way: `contents` is None where it was at the target already, and `troubles` tell why it is not there."""
 
     path: str
     bytes: int = 0
-    shelf: Shelf | None = None
+    contents: Contents | None = None
     grade: str = ""
     troubles: tuple[Trouble, ...] = ()
 
@@ -145,12 +145,12 @@ class Brought:
         return "; ".join(trouble.said() for trouble in self.troubles)
 
 
-def size_on(shelves: Sequence[Shelf], path: str, sha256: str) -> int:
+def size_on(holdings: Sequence[Contents], path: str, sha256: str) -> int:
     """Bytes of a content, as the first that has it tells; 0 where none does."""
-    return next(filter(None, (shelf.size(sha256, path) for shelf in shelves)), 0)
+    return next(filter(None, (contents.size(sha256, path) for contents in holdings)), 0)
 
 
-def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_ns: int | None) -> Brought:
+def bring(holdings: Sequence[Contents], path: str, sha256: str, place: Path, mtime_ns: int | None) -> Brought:
     """Bring one file to the temporary name beside `place`, unless it is there already. A different file stays as it is.
 
     Tries one depot after the other; each is read from its medium and compared.
@@ -169,8 +169,8 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
             raise  # that is not this file's alone
         return Brought(path, troubles=(Trouble("unwritable", "the target", f"its name is refused: {error.strerror}"),))
     troubles: list[Trouble] = []
-    for shelf in shelves:
-        name, opened = shelf.name, shelf.read(sha256, path)
+    for contents in holdings:
+        name, opened = contents.name, contents.read(sha256, path)
         if opened is None:
             troubles.append(Trouble("unlisted", name))
             continue
@@ -194,7 +194,7 @@ def bring(shelves: Sequence[Shelf], path: str, sha256: str, place: Path, mtime_n
         if digest.hexdigest() == sha256:
             if mtime_ns is not None:
                 set_time(fresh, mtime_ns)
-            return Brought(path, size, shelf, grade)
+            return Brought(path, size, contents, grade)
         troubles.append(Trouble("damaged", name))
     fresh.unlink(missing_ok=True)
     return Brought(path, troubles=tuple(troubles) or (Trouble("nowhere"),))

@@ -13,8 +13,8 @@ from typing import BinaryIO, cast
 import msgspec
 
 from bramblemoor.depots.bag.journal import Journal
-from bramblemoor.depots.engine import messages as orders
-from bramblemoor.depots.engine.messages import Order
+from bramblemoor.depots.engine import messages
+from bramblemoor.depots.engine.messages import Task
 from bramblemoor.depots.engine.slots import PIECE, Slots
 
 BUFFER = 120 << 20
@@ -62,7 +62,7 @@ class Lane:
         self._next = 0
         self._process = _start()
         drive = journal.depot.drive
-        self._send(orders.Setup(
+        self._send(messages.Setup(
             str(journal.root), journal.anchor.place, journal.run, (type(drive).__module__, type(drive).__qualname__),
             drive.options, slots.path, self._most_held, journal.depot.seeks, os.getpid(),
         ))  # fmt: skip
@@ -72,25 +72,25 @@ class Lane:
     def small(self, slot: int, files: Sequence[tuple[Item, int]]) -> None:
         """Some small files that lie in one slot, and where in it each begins."""
         self._hold(slot)
-        self._send(orders.Small(slot, [(self._order(item), start) for item, start in files]))
+        self._send(messages.Small(slot, [(self._task(item), start) for item, start in files]))
 
     def begin(self, item: Item) -> None:
-        self._send(orders.Begin(self._order(item)))
+        self._send(messages.Begin(self._task(item)))
 
     def piece(self, slot: int, length: int) -> None:
         self._hold(slot)
-        self._send(orders.Piece(slot, length))
+        self._send(messages.Piece(slot, length))
 
     def end(self) -> None:
-        self._send(orders.End())
+        self._send(messages.End())
 
     def abandon(self) -> None:
         """What came of the present file is worthless: the source was not what it should be."""
-        self._send(orders.End(worthless=True))
+        self._send(messages.End(worthless=True))
 
     def finish(self) -> None:
         """Read back and put in place what is still held; returns when all is done."""
-        self._send(orders.Finish())
+        self._send(messages.Finish())
         self._end()
 
     def leave(self) -> None:
@@ -122,10 +122,10 @@ class Lane:
             results.append(self._results.popleft())
         return results
 
-    def _order(self, item: Item) -> Order:
+    def _task(self, item: Item) -> Task:
         self._next += 1
         self._under_way[self._next] = item
-        return Order(self._next, item.path, item.bytes, item.sha256, item.mtime_ns, item.why, item.mends)
+        return Task(self._next, item.path, item.bytes, item.sha256, item.mtime_ns, item.why, item.mends)
 
     def _hold(self, slot: int) -> None:
         with self._slots.changed:
@@ -134,25 +134,25 @@ class Lane:
             else:
                 self._slots.give_back([slot])
 
-    def _send(self, message: orders.Told) -> None:
+    def _send(self, message: messages.Told) -> None:
         # Where the process is gone, its listener tells.
-        if self.failure is None or isinstance(message, orders.Finish):
+        if self.failure is None or isinstance(message, messages.Finish):
             with suppress(OSError):
-                orders.send(cast(BinaryIO, self._process.stdin), message)
+                messages.send(cast(BinaryIO, self._process.stdin), message)
 
     def _listen(self) -> None:
         finished = False
         try:
-            for answer in orders.answers(cast(BinaryIO, self._process.stdout)):
+            for answer in messages.answers(cast(BinaryIO, self._process.stdout)):
                 match answer:
-                    case orders.Freed(slots):
+                    case messages.Freed(slots):
                         self._give_back(slots)
-                    case orders.Came(read_at, files):
+                    case messages.Came(read_at, files):
                         for number, grade, trouble in files:
                             self._results.append(Copied(self._under_way.pop(number), read_at, grade, trouble))
-                    case orders.Failed(number, reason):
+                    case messages.Failed(number, reason):
                         self._fail(OSError(number or 0, reason))
-                    case orders.Finished():
+                    case messages.Finished():
                         finished = True
         finally:  # whatever ended it: nobody may wait for slots that never come back
             if not finished:
@@ -224,7 +224,7 @@ class Lanes:
 
 @contextmanager
 def open_lanes(journals: Mapping[int, Journal]) -> Iterator[Lanes]:
-    """Lanes for some journals; when it closes, all that was fed to them is settled.
+    """Lanes for some journals; when it closes, all that was fed to them is proven and in place.
 
     An interruption ends them at once.
     """

@@ -13,7 +13,7 @@ import msgspec
 _LENGTH = struct.Struct("<I")
 
 
-class Order(msgspec.Struct, frozen=True, array_like=True, gc=False):
+class Task(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """A file to write. `number` is what the results call it."""
 
     number: int
@@ -44,13 +44,13 @@ class Small(msgspec.Struct, tag="small", array_like=True):
     """Whole files that lie in one slot: (file, where it begins) of each."""
 
     slot: int
-    files: list[tuple[Order, int]]
+    files: list[tuple[Task, int]]
 
 
 class Begin(msgspec.Struct, tag="begin", array_like=True):
     """A file that comes in pieces."""
 
-    order: Order
+    task: Task
 
 
 class Piece(msgspec.Struct, tag="piece", array_like=True):
@@ -96,7 +96,7 @@ Told = Setup | Small | Begin | Piece | End | Finish
 Answer = Freed | Came | Failed | Finished
 
 _encode = msgspec.msgpack.Encoder().encode
-_told = msgspec.msgpack.Decoder(Told)
+_decode_told = msgspec.msgpack.Decoder(Told)
 _answer = msgspec.msgpack.Decoder(Answer)
 
 
@@ -107,10 +107,10 @@ def send(pipe: BinaryIO, message: Told | Answer) -> None:
     pipe.flush()
 
 
-def orders(pipe: BinaryIO) -> Iterator[Told]:
+def told(pipe: BinaryIO) -> Iterator[Told]:
     """What comes until the other process is gone."""
     for content in _contents(pipe):
-        yield _told.decode(content)
+        yield _decode_told.decode(content)
 
 
 def answers(pipe: BinaryIO) -> Iterator[Answer]:

@@ -1,4 +1,4 @@
-"""The process that writes one depot: it takes orders on its standard input, and tells on its standard output what came of them.
+"""The process that writes one depot: it takes messages on its standard input, and tells on its standard output what came of them.
 
 A process of its own, as threads that write small files spend their time handing the interpreter's lock to and fro. It holds
 the run's writing.lock for as long as it lives, and ends with the run that started it.
@@ -22,8 +22,8 @@ from typing import BinaryIO
 from filelock import FileLock
 
 from bramblemoor.depots.bag.placing import WRITING, Intent, NothingPlaced, Placing
-from bramblemoor.depots.engine import messages as orders
-from bramblemoor.depots.engine.messages import Order
+from bramblemoor.depots.engine import messages
+from bramblemoor.depots.engine.messages import Task
 from bramblemoor.depots.engine.slots import PIECE, map_slots
 from bramblemoor.depots.kinds.interface import Drive
 from bramblemoor.disk.durable import set_time
@@ -45,7 +45,7 @@ _PR_SET_PDEATHSIG = 1
 class _Written:
     """A file that was written and not read back yet; `parts` says where its bytes lie, where they are few enough to keep."""
 
-    order: Order
+    task: Task
     parts: list[memoryview] | None
 
 
@@ -60,24 +60,24 @@ class _Batch:
 
 @dataclass
 class _Open:
-    order: Order
+    task: Task
     file: BinaryIO
     parts: list[memoryview] | None
     slots: list[int] = field(default_factory=list)
 
 
-def _placing(setup: orders.Setup) -> Placing:
+def _placing(setup: messages.Setup) -> Placing:
     return Placing(Path(setup.root), setup.run, Anchor(setup.root, setup.place))
 
 
 class _Writer:
-    """Files are written one after the other, and settled in batches, behind the next files' backs.
+    """Files are written one after the other, and proven in batches, behind the next files' backs.
 
-    On a spinning drive a batch of large files is settled before the next is written: with two heads' work at once it does
+    On a spinning drive a batch of large files is proven before the next is written: with two heads' work at once it does
     little else than seek. Of small ones it mostly waits for names.
     """
 
-    def __init__(self, setup: orders.Setup, pipe: BinaryIO) -> None:
+    def __init__(self, setup: messages.Setup, pipe: BinaryIO) -> None:
         module, name = setup.drive
         self._drive: Drive = getattr(import_module(module), name)(Path(setup.root), setup.options)
         self._placing = _placing(setup)
@@ -89,38 +89,38 @@ class _Writer:
         self._failed_in_a_row = 0
         self._failed = False
         self._folders: set[str] = set()
-        self._settler = ThreadPoolExecutor(1)
+        self._background = ThreadPoolExecutor(1)
         self._readers = ThreadPoolExecutor(_READERS)
-        self._settling: Future[None] | None = None
+        self._under_way: Future[None] | None = None
 
-    def carry_out(self, order: orders.Told) -> bool:
-        """One order; says whether there is more to come. After the drive has failed, orders are passed over."""
+    def carry_out(self, message: messages.Told) -> bool:
+        """Carry out one message; says whether there is more to come. After the drive has failed, messages are passed over."""
         if not self._failed:
             try:
-                match order:
-                    case orders.Small(slot, files):
+                match message:
+                    case messages.Small(slot, files):
                         self._small(slot, files)
-                    case orders.Begin(begun):
+                    case messages.Begin(begun):
                         self._begin(begun)
-                    case orders.Piece(slot, length):
+                    case messages.Piece(slot, length):
                         self._piece(slot, length)
-                    case orders.End(worthless):
+                    case messages.End(worthless):
                         self._end(worthless=worthless)
-                    case orders.Finish():
+                    case messages.Finish():
                         self._hand_over()
-                        self._await_settling()
+                        self._await_under_way()
             except OSError as error:
                 self._fail(error)
-        if isinstance(order, orders.Finish):
+        if isinstance(message, messages.Finish):
             with suppress(OSError):
-                self._await_settling()
-            self._tell(orders.Finished())
+                self._await_under_way()
+            self._tell(messages.Finished())
             return False
         return True
 
-    def _tell(self, answer: orders.Answer) -> None:
+    def _tell(self, answer: messages.Answer) -> None:
         with self._telling:
-            orders.send(self._pipe, answer)
+            messages.send(self._pipe, answer)
 
     def _fail(self, error: OSError) -> None:
         """Tell an error of the file that was being written; where it is not the file's alone, the drive has failed."""
@@ -130,11 +130,11 @@ class _Writer:
                 raise error
             with suppress(OSError):
                 current.file.__exit__(None, None, None)
-            self._not_written(current.order, error)
-            self._tell(orders.Freed(current.slots))
+            self._not_written(current.task, error)
+            self._tell(messages.Freed(current.slots))
         except OSError as fatal:
             self._failed = True
-            self._tell(orders.Failed(fatal.errno, fatal.strerror or str(fatal)))
+            self._tell(messages.Failed(fatal.errno, fatal.strerror or str(fatal)))
 
     def _is_fatal(self, error: OSError) -> bool:
         """Whether it is a trouble of the whole drive. A name that a drive refuses may be told as if there were no such folder."""
@@ -142,17 +142,17 @@ class _Writer:
             return not self._placing.folder.is_dir()
         return error.errno in _FATAL
 
-    def _lost(self, order: Order, trouble: str) -> None:
-        self._tell(orders.Came("", [(order.number, "", trouble)]))
+    def _lost(self, task: Task, trouble: str) -> None:
+        self._tell(messages.Came("", [(task.number, "", trouble)]))
 
-    def _not_written(self, order: Order, error: OSError) -> None:
+    def _not_written(self, task: Task, error: OSError) -> None:
         """Tell an error of the file; raise it where it is not the file's alone."""
         self._failed_in_a_row += 1
         if self._is_fatal(error) or (self._failed_in_a_row >= _TOO_MANY and not self._still_writes()):
             raise error
         with suppress(OSError):
-            self._placing.staged(order.path).unlink()
-        self._lost(order, f"it could not be written ({error.strerror or error})")
+            self._placing.staged(task.path).unlink()
+        self._lost(task, f"it could not be written ({error.strerror or error})")
 
     def _still_writes(self) -> bool:
         """Whether the drive takes a file of a plain name: then it is the names of those that failed that it does not take."""
@@ -166,14 +166,14 @@ class _Writer:
         self._failed_in_a_row = 0
         return True
 
-    def _hindered(self, order: Order) -> bool:
+    def _hindered(self, task: Task) -> bool:
         try:
-            why = self._placing.hindrance(order.path)
+            why = self._placing.hindrance(task.path)
         except OSError as error:
-            self._not_written(order, error)
+            self._not_written(task, error)
             return True
         if why:
-            self._lost(order, why)
+            self._lost(task, why)
         return bool(why)
 
     def _make_folder(self, staged: str) -> None:
@@ -183,41 +183,41 @@ class _Writer:
             Path(folder).mkdir(parents=True, exist_ok=True)
             self._folders.add(folder)
 
-    def _small(self, slot: int, files: list[tuple[Order, int]]) -> None:
+    def _small(self, slot: int, files: list[tuple[Task, int]]) -> None:
         begin = slot * PIECE
-        for order, start in files:
-            content = self._buffer[begin + start : begin + start + order.bytes]
-            if self._hindered(order):
+        for task, start in files:
+            content = self._buffer[begin + start : begin + start + task.bytes]
+            if self._hindered(task):
                 continue
-            staged = self._placing.staged_name(order.path)
+            staged = self._placing.staged_name(task.path)
             self._make_folder(staged)
             try:
-                self._drive.write(staged, content, order.mtime_ns)
+                self._drive.write(staged, content, task.mtime_ns)
             except OSError as error:
-                self._not_written(order, error)
+                self._not_written(task, error)
                 continue
             self._failed_in_a_row = 0
-            self._batch.files.append(_Written(order, [content]))
+            self._batch.files.append(_Written(task, [content]))
         self._batch.slots.append(slot)
         self._hand_over_if_full()
 
-    def _begin(self, order: Order) -> None:
-        if self._hindered(order):
+    def _begin(self, task: Task) -> None:
+        if self._hindered(task):
             return
-        staged = self._placing.staged(order.path)
+        staged = self._placing.staged(task.path)
         self._make_folder(str(staged))
         try:
             file = self._drive.open_to_write(staged)
         except OSError as error:
-            self._not_written(order, error)
+            self._not_written(task, error)
             return
         # A file that takes up too much of the buffer is read back by its digest, not by comparing.
-        self._current = _Open(order, file, [] if order.bytes <= self._most_held * PIECE else None)
+        self._current = _Open(task, file, [] if task.bytes <= self._most_held * PIECE else None)
 
     def _piece(self, slot: int, length: int) -> None:
         current = self._current
         if current is None:  # it failed already
-            self._tell(orders.Freed([slot]))
+            self._tell(messages.Freed([slot]))
             return
         current.slots.append(slot)
         rest = content = self._buffer[slot * PIECE : slot * PIECE + length]
@@ -226,7 +226,7 @@ class _Writer:
         if current.parts is not None:
             current.parts.append(content)
         else:
-            self._tell(orders.Freed(current.slots))
+            self._tell(messages.Freed(current.slots))
             current.slots = []
 
     def _end(self, *, worthless: bool) -> None:
@@ -234,16 +234,16 @@ class _Writer:
         if current is None:
             return
         current.file.__exit__(None, None, None)
-        staged = self._placing.staged(current.order.path)
+        staged = self._placing.staged(current.task.path)
         if worthless:
             staged.unlink()
-            self._tell(orders.Freed(current.slots))
+            self._tell(messages.Freed(current.slots))
             self._current = None
             return
-        set_time(staged, current.order.mtime_ns)
+        set_time(staged, current.task.mtime_ns)
         self._current = None
         self._failed_in_a_row = 0
-        self._batch.files.append(_Written(current.order, current.parts))
+        self._batch.files.append(_Written(current.task, current.parts))
         self._batch.slots += current.slots
         self._batch.streamed = True
         self._hand_over_if_full()
@@ -253,22 +253,22 @@ class _Writer:
             self._hand_over()
 
     def _hand_over(self) -> None:
-        """Settle what was written, or let it be settled while the next files are written."""
-        self._await_settling()
+        """Prove what was written, or let it be proven while the next files are written."""
+        self._await_under_way()
         batch, self._batch = self._batch, _Batch()
         if not batch.files:
-            self._tell(orders.Freed(batch.slots))
+            self._tell(messages.Freed(batch.slots))
         elif batch.streamed and self._by_turns:
-            self._settle(batch)
+            self._prove_and_place(batch)
         else:
-            self._settling = self._settler.submit(self._settle, batch)
+            self._under_way = self._background.submit(self._prove_and_place, batch)
 
-    def _await_settling(self) -> None:
-        settling, self._settling = self._settling, None
-        if settling is not None:
-            settling.result()
+    def _await_under_way(self) -> None:
+        under_way, self._under_way = self._under_way, None
+        if under_way is not None:
+            under_way.result()
 
-    def _settle(self, batch: _Batch) -> None:
+    def _prove_and_place(self, batch: _Batch) -> None:
         """Flush, read back from the medium, and put in place what proved right."""
         files = self._flushed(batch.files)
         read_at = stamp(now_utc())
@@ -276,25 +276,25 @@ class _Writer:
         readers = 1 if batch.streamed else _READERS
         slices = [files[start::readers] for start in range(readers)]
         proven = [one for part in self._readers.map(self._proven, slices) for one in part]
-        self._tell(orders.Freed(batch.slots))
+        self._tell(messages.Freed(batch.slots))
         intents = [
-            Intent(order.path, order.sha256, order.bytes, read_at, grade, order.why, mends=order.mends)
-            for order, grade in proven
+            Intent(task.path, task.sha256, task.bytes, read_at, grade, task.why, mends=task.mends)
+            for task, grade in proven
         ]
         try:
             self._placing.put_in_place(intents)
         except NothingPlaced as error:
             if self._is_fatal(error):
                 raise
-            for order, _ in proven:
-                self._lost(order, f"the depot's journal could not be written ({error.strerror or error})")
+            for task, _ in proven:
+                self._lost(task, f"the depot's journal could not be written ({error.strerror or error})")
             return
-        self._tell(orders.Came(read_at, [(order.number, grade, "") for order, grade in proven]))
+        self._tell(messages.Came(read_at, [(task.number, grade, "") for task, grade in proven]))
 
     def _flushed(self, files: list[_Written]) -> list[_Written]:
         """Flush a batch; where that fails, each file for itself, to learn which it was."""
         try:
-            self._drive.flush(self._placing.staged(written.order.path) for written in files)
+            self._drive.flush(self._placing.staged(written.task.path) for written in files)
         except OSError as error:
             if self._is_fatal(error):
                 raise
@@ -302,7 +302,7 @@ class _Writer:
             return files
         sound = []
         for written in files:
-            path = self._placing.staged(written.order.path)
+            path = self._placing.staged(written.task.path)
             try:
                 self._drive.flush_one(path)
                 sound.append(written)
@@ -310,27 +310,27 @@ class _Writer:
                 if self._is_fatal(error):
                     raise
                 path.unlink(missing_ok=True)
-                self._lost(written.order, f"it could not be flushed ({error.strerror or error})")
+                self._lost(written.task, f"it could not be flushed ({error.strerror or error})")
         return sound
 
-    def _proven(self, part: list[_Written]) -> list[tuple[Order, str]]:
+    def _proven(self, part: list[_Written]) -> list[tuple[Task, str]]:
         """Read files back; those that are what was written, and the grades. The others are told, and removed."""
         proven = []
         for written in part:
-            order, path = written.order, self._placing.staged_name(written.order.path)
+            task, path = written.task, self._placing.staged_name(written.task.path)
             try:
                 matches, grade = self._read_back(written, path)
             except OSError as error:
                 if self._is_fatal(error):
                     raise
-                self._lost(order, f"it could not be read back ({error.strerror or error})")
+                self._lost(task, f"it could not be read back ({error.strerror or error})")
                 Path(path).unlink(missing_ok=True)
                 continue
             if matches:
-                proven.append((order, grade))
+                proven.append((task, grade))
             else:
                 Path(path).unlink()
-                self._lost(order, "read back, it was not what was written; the drive cannot be trusted")
+                self._lost(task, "read back, it was not what was written; the drive cannot be trusted")
         return proven
 
     def _read_back(self, written: _Written, path: str) -> tuple[bool, str]:
@@ -341,7 +341,7 @@ class _Writer:
             digest = hashlib.sha256()
             for piece in reading.pieces:
                 digest.update(piece)
-            return digest.hexdigest() == written.order.sha256, reading.grade
+            return digest.hexdigest() == written.task.sha256, reading.grade
 
 
 def _end_with(parent: int) -> None:
@@ -352,22 +352,22 @@ def _end_with(parent: int) -> None:
         os._exit(1)
 
 
-def _read_orders(pipe: BinaryIO, coming: "queue.SimpleQueue[orders.Told]") -> None:
-    for order in orders.orders(pipe):
-        coming.put(order)
-        if isinstance(order, orders.Finish):
+def _read_messages(pipe: BinaryIO, coming: "queue.SimpleQueue[messages.Told]") -> None:
+    for message in messages.told(pipe):
+        coming.put(message)
+        if isinstance(message, messages.Finish):
             return
     os._exit(1)  # the run is gone: what was begun here is left for the next one
 
 
 def main() -> None:
     taken, told = sys.stdin.buffer, sys.stdout.buffer
-    setup = next(orders.orders(taken), None)
-    if not isinstance(setup, orders.Setup):
+    setup = next(messages.tasks(taken), None)
+    if not isinstance(setup, messages.Setup):
         return
     _end_with(setup.parent)
-    coming: queue.SimpleQueue[orders.Told] = queue.SimpleQueue()
-    threading.Thread(target=_read_orders, args=(taken, coming), daemon=True).start()
+    coming: queue.SimpleQueue[messages.Told] = queue.SimpleQueue()
+    threading.Thread(target=_read_messages, args=(taken, coming), daemon=True).start()
     try:
         placing = _placing(setup)
         placing.anchor.require()  # a lock makes the folders that it lies in
@@ -377,8 +377,8 @@ def main() -> None:
                 pass
     except OSError as error:
         with suppress(OSError):  # the run may be gone, too
-            orders.send(told, orders.Failed(error.errno, error.strerror or str(error)))
-            orders.send(told, orders.Finished())
+            messages.send(told, messages.Failed(error.errno, error.strerror or str(error)))
+            messages.send(told, messages.Finished())
 
 
 if __name__ == "__main__":

@@ -14,8 +14,8 @@ from typing import Any, BinaryIO, cast
 from bramblemoor.depots.kinds.interface import Drive, Grade, Reading
 from bramblemoor.depots.register.known import PAYLOAD
 from bramblemoor.disk.durable import flush_file, flush_many, same_bytes, set_time
+from bramblemoor.disk.file_systems import FileSystem, file_system_of, seat_of
 from bramblemoor.disk.told import Inside, Root
-from bramblemoor.disk.volumes import Volume, seat_of, volume_of
 
 try:
     import fcntl
@@ -115,8 +115,8 @@ class FolderDrive(Drive):
         return Root(self.root)
 
     @cached_property
-    def volume(self) -> Volume:
-        return volume_of(self.root)
+    def volume(self) -> FileSystem:
+        return file_system_of(self.root)
 
     @property
     def device(self) -> str:

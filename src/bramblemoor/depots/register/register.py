@@ -13,7 +13,7 @@ from bramblemoor.depots.bag.depot import Depot, Identity, depot_at, open_depot, 
 from bramblemoor.depots.bag.earlier import finish_purge, moment_of
 from bramblemoor.depots.bag.journal import finish_interrupted, open_run
 from bramblemoor.depots.bag.line import LINE, digest_after, read_line
-from bramblemoor.depots.register.drives import find_depot
+from bramblemoor.depots.register.attached import find_depot
 from bramblemoor.depots.register.known import LIBRARY, KnownDepot, known_depots, number_in
 from bramblemoor.depots.register.learning import (
     catch_up,

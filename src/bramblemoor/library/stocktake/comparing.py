@@ -15,7 +15,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import BinaryIO
 
-from bramblemoor.disk.volumes import volume_of
+from bramblemoor.disk.file_systems import file_system_of
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.copies import FREED
 from bramblemoor.library.home import Library
@@ -44,7 +44,7 @@ class _Share:
 
     def compare(self, note: Note) -> None:
         """Kinds are new, vanished, differs, and stamped: there as it should be, but never looked at before."""
-        inodes = volume_of(self.library.root).keeps_inodes
+        inodes = file_system_of(self.library.root).keeps_inodes
         cursor = self.db.cursor()
         cursor.row_factory = None
         # Mostly there are none, and asking for each file is work.

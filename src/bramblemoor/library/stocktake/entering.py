@@ -14,7 +14,7 @@ from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import packet_in
 from bramblemoor.frames.xmp_writing import read_packet
 from bramblemoor.library.albums import write_album, write_albums
-from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, drop_frame, enter_file, is_bound, settle
+from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, choose_shown, drop_frame, enter_file, is_bound
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
@@ -113,7 +113,7 @@ def accept(library: Library, row: sqlite3.Row) -> None:
         (reading.media, reading.width, reading.height, file),
     )
     add_claims(db, frame, row["path"], reading.claims)
-    settle(db, frame)
+    choose_shown(db, frame)
 
 
 def drop_file(library: Library, file: int) -> None:
@@ -150,7 +150,7 @@ def _moved(library: Library) -> None:
             if row["role"] == "original":
                 folder, _, name = row["path"].rpartition("/")
                 db.execute("UPDATE frames SET folder = ?, name = ? WHERE id = ?", (folder, name, row["frame"]))
-                settle(db, row["frame"])
+                choose_shown(db, row["frame"])
                 found = db.execute("SELECT DISTINCT album FROM album_frames WHERE frame = ?", (row["frame"],))
                 albums |= {album for (album,) in found}
         last = page[-1]["path"]
@@ -229,6 +229,6 @@ def _enter_picture(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
     named = moment_in_name(name)
     claims = [*reading.claims, *([Claim("taken", str(named), "name")] if named else [])]
     add_claims(db, frame, path, claims)
-    settle(db, frame)
+    choose_shown(db, frame)
     if is_bound(db, frame):
         yield Finding(path, _LATE)

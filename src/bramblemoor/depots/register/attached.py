@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.depots.bag.depot import Identity, read_identity
-from bramblemoor.disk.volumes import mounts
+from bramblemoor.disk.file_systems import mounts
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.library.home import DEPOT_MARK
 
@@ -20,7 +20,7 @@ _NO_DRIVES = {
 
 
 @dataclass(frozen=True)
-class Drive:
+class AttachedDrive:
     """An attached drive: where it is mounted, its size in bytes, and the depots at its root or one folder below."""
 
     mount: Path
@@ -30,7 +30,7 @@ class Drive:
     depots: tuple[tuple[Path, Identity], ...]
 
 
-def attached_drives() -> Iterator[Drive]:
+def attached_drives() -> Iterator[AttachedDrive]:
     """Every mounted drive, in order of mount point."""
     for mount, file_system in sorted(_mounts()):
         try:
@@ -38,7 +38,7 @@ def attached_drives() -> Iterator[Drive]:
             depots = tuple(_depots_on(mount))
         except OSError:
             continue  # gone meanwhile, or not ours to read
-        yield Drive(mount, file_system, usage.total, usage.free, depots)
+        yield AttachedDrive(mount, file_system, usage.total, usage.free, depots)
 
 
 def find_depot(wanted: str, last: Path) -> Path | None:

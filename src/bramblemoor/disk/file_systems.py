@@ -14,7 +14,7 @@ _UNPROVABLE = (*_NETWORKS, "tmpfs", "ramfs", "overlay", "virtiofs")
 
 
 @dataclass(frozen=True)
-class Volume:
+class FileSystem:
     """`device` names the whole physical drive, as far as the system tells; equal names mean one drive.
 
     `seat` says more closely where a file system lies: on that drive, or in a container file there. A copy of the container
@@ -47,13 +47,13 @@ class Volume:
         return bool(self.file_system) and not self.file_system.startswith((*_UNPROVABLE, "vfat", "exfat", "msdos"))
 
 
-def volume_of(folder: Path) -> Volume:
+def file_system_of(folder: Path) -> FileSystem:
     """The volume of an existing folder. Where the system does not tell (not Linux), only the device number is known."""
     number = folder.stat().st_dev
     if not sys.platform.startswith("linux"):
-        return Volume("", f"device {number}", f"device {number}")
+        return FileSystem("", f"device {number}", f"device {number}")
     named = f"device {os.major(number)}:{os.minor(number)}"
-    fallback = Volume("", named, named)
+    fallback = FileSystem("", named, named)
     resolved = folder.resolve()
     best: Mount | None = None
     for mount in mounts():
@@ -65,7 +65,7 @@ def volume_of(folder: Path) -> Volume:
     drive = _drive_of(best.number, best.source)
     keeps_folders = not best.file_system.startswith((*_NETWORKS, "vfat", "exfat", "msdos"))
     below = resolved.relative_to(best.point).as_posix()
-    return Volume(best.file_system, drive.device, drive.seat, keeps_folders, below, _spins(best))
+    return FileSystem(best.file_system, drive.device, drive.seat, keeps_folders, below, _spins(best))
 
 
 def seat_of(folder: Path, marked: str) -> str:
@@ -73,7 +73,7 @@ def seat_of(folder: Path, marked: str) -> str:
 
     A folder that was moved on its drive keeps its seat, as far as the file system can tell folders apart.
     """
-    volume = volume_of(folder)
+    volume = file_system_of(folder)
     if not volume.keeps_folders:
         return f"{volume.seat}/{volume.below}"
     try:
@@ -150,7 +150,7 @@ def _drive_of_container(whole: Path) -> _Drive:
     try:
         backing = Path(os.fsdecode((whole / "loop/backing_file").read_bytes().rstrip(b"\n")))
         inode = backing.stat().st_ino
-        volume = volume_of(backing.parent)
+        volume = file_system_of(backing.parent)
     except OSError:  # deleted, or not to be seen from here: all such count as one
         return _Drive("a container whose file is not to be seen", whole.name)
     return _Drive(volume.device, f"{volume.seat}/{inode}")
