@@ -19,7 +19,7 @@ from bramblemoor.library.home import Library, find_library
 
 if TYPE_CHECKING:
     from bramblemoor.depots.bag.depot import Depot
-    from bramblemoor.depots.engine.copying import Pace
+    from bramblemoor.running import Pace
 
 LibraryDir = Annotated[
     Path | None,

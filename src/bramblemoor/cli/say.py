@@ -4,21 +4,17 @@ import json
 import os
 import sys
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from functools import cache
 from threading import Lock
 from typing import TYPE_CHECKING, Any, Literal
 
+from bramblemoor.running import Progress, Stage
+
 if TYPE_CHECKING:
     from rich.console import Console
 
-Progress = Callable[[str, int, int], None]
-_COUNTED = {
-    "filing": "files",
-    "writing sidecars": "frames",
-    "looking over the library": "files",
-}  # stages that count things; the others count bytes
 _WIDTH = 110
 _PATIENCE = 1.5  # seconds before a progress line appears
 
@@ -128,12 +124,13 @@ def meter() -> Iterator[Progress]:
         yield lambda stage, done, total: None
         return
     from rich.console import Console
-    from rich.progress import BarColumn, Progress, ProgressColumn, Task, TextColumn
+    from rich.progress import BarColumn, ProgressColumn, Task, TextColumn
+    from rich.progress import Progress as Bars
     from rich.text import Text
 
     class Figures(ProgressColumn):
         def render(self, task: Task) -> Text:
-            speed, things = task.speed or 0, _COUNTED.get(task.description)
+            speed, things = task.speed or 0, task.fields["things"]
             parts = [f"{task.percentage:.0f} %"] if task.total else []
             if things:
                 parts += [f"{task.completed:,.0f} {things}", f"{speed:,.0f} {things} a second"]
@@ -146,13 +143,13 @@ def meter() -> Iterator[Progress]:
 
     began = time.monotonic()
     bar = BarColumn(complete_style="blue", finished_style="blue")
-    shown = Progress(
+    shown = Bars(
         TextColumn("{task.description}", markup=False), bar, Figures(), console=Console(stderr=True), transient=True
     )
-    tasks: dict[str, Any] = {}
+    tasks: dict[Stage, Any] = {}
     lock = Lock()  # files may be read by two threads
 
-    def report(stage: str, done: int, total: int) -> None:
+    def report(stage: Stage, done: int, total: int) -> None:
         if time.monotonic() - began < _PATIENCE:
             return
         with lock:
@@ -160,7 +157,7 @@ def meter() -> Iterator[Progress]:
             if stage not in tasks:
                 for task in tasks.values():
                     shown.update(task, visible=False)
-                tasks[stage] = shown.add_task(stage)
+                tasks[stage] = shown.add_task(stage.name, things=stage.things)
             shown.update(tasks[stage], completed=done, total=total or None)
 
     try:

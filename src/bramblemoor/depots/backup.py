@@ -9,7 +9,7 @@ from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.earlier import expired, old_ledgers, purge, write_purge_receipt
 from bramblemoor.depots.bag.placing import Intent
 from bramblemoor.depots.bag.terms import LACKING, chosen
-from bramblemoor.depots.engine.copying import CopyRun, Pace, Progress
+from bramblemoor.depots.engine.copying import CopyRun
 from bramblemoor.depots.engine.sources import from_library
 from bramblemoor.depots.engine.work import (
     Member,
@@ -31,6 +31,7 @@ from bramblemoor.library.erasing import Erasing, Within
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.stocktake.stock import Stock, renew_snapshot, take_stock
+from bramblemoor.running import Pace, Progress
 
 _ALL = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
 

@@ -10,7 +10,6 @@ from pathlib import Path
 
 from bramblemoor.depots.bag.contents import DepotContents
 from bramblemoor.depots.bag.depot import Depot
-from bramblemoor.depots.engine.copying import Pace, Progress
 from bramblemoor.depots.register.known import known_depots
 from bramblemoor.depots.register.records import make_receipt, run_name
 from bramblemoor.depots.register.register import finish_at, number_of, within_reach
@@ -27,6 +26,7 @@ from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.sidecars import write_sidecar
 from bramblemoor.library.stocktake.stock import take_stock
+from bramblemoor.running import Pace, Progress, Stage
 
 _OF_YEAR = "SELECT f.* FROM files f JOIN frames r ON r.id = f.frame WHERE r.year = ?"
 _KEPT = f"{_OF_YEAR} AND f.id NOT IN ({FREED})"  # on the working drive
@@ -159,7 +159,7 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
             path.unlink()
             folders.add(path.parent)
         freed += Amount(int(row["role"] == "original"), 1, row["bytes"])
-        progress("freeing", number, len(rows))
+        progress(Stage("freeing", "files"), number, len(rows))
     _remove_empty(folders, library.root / "pictures")
     came_in = Amount(*library.db.execute(f"SELECT {_AMOUNT} FROM ({_OF_YEAR})", (year,)).fetchone())
     kept = [Kept("away from the working drive; on its depots", freed)]

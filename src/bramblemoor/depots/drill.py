@@ -10,7 +10,6 @@ from pathlib import Path
 
 from bramblemoor.depots.bag.contents import DepotContents, bring
 from bramblemoor.depots.bag.depot import Depot
-from bramblemoor.depots.engine.copying import Pace, Progress
 from bramblemoor.depots.register.learning import mark_copy
 from bramblemoor.depots.register.register import number_of
 from bramblemoor.depots.standing.tally import settle
@@ -18,6 +17,7 @@ from bramblemoor.disk.durable import beside, digest_of, free_bytes
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.troubles import Trouble
+from bramblemoor.running import Pace, Progress, Stage
 
 _AT_ONCE = 1 << 30
 
@@ -81,7 +81,7 @@ def drill(
             proven += result.grade == "medium"
             done += 1
             size += row["bytes"]
-            progress("restoring to a scratch folder", done, len(rows))
+            progress(Stage("restoring to a scratch folder", "files"), done, len(rows))
             if free_bytes(folder) < _AT_ONCE:
                 shutil.rmtree(folder)
                 folder.mkdir()

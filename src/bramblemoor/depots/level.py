@@ -11,9 +11,7 @@ from bramblemoor.depots.bag.journal import Journal, finish_interrupted
 from bramblemoor.depots.bag.line import read_line
 from bramblemoor.depots.bag.placing import Intent
 from bramblemoor.depots.bag.terms import chosen, prepare
-from bramblemoor.depots.engine.copying import Pace, Progress
 from bramblemoor.depots.engine.lane import Item, Lane, Lanes, open_lanes
-from bramblemoor.depots.engine.slots import PIECE
 from bramblemoor.depots.register.learning import size_of
 from bramblemoor.depots.register.records import name_run
 from bramblemoor.disk.told import inside_or_none
@@ -24,6 +22,7 @@ from bramblemoor.library.home import require_room
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.lineage import ORIGIN, links
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, encode, stamp, total
+from bramblemoor.running import PIECE, Pace, Progress, Stage
 
 _PAGE = 1000
 _TABLE = """
@@ -237,7 +236,7 @@ def _carry_out(
             if trouble:
                 failed.append((item, trouble))
             done += item.bytes
-            progress("copying", done, total)
+            progress(Stage("copying"), done, total)
     for result in lane.take_results():
         if result.trouble:
             failed.append((result.item, result.trouble))

@@ -14,9 +14,8 @@ from bramblemoor.depots.bag.depot import Depot, write_identity
 from bramblemoor.depots.bag.journal import refresh_tags
 from bramblemoor.depots.bag.line import LINE, write_line
 from bramblemoor.depots.bag.run_lists import Sums, write_reasons
-from bramblemoor.depots.engine.copying import CopyRun, Pace, Progress
+from bramblemoor.depots.engine.copying import CopyRun
 from bramblemoor.depots.engine.lane import Item
-from bramblemoor.depots.engine.slots import PIECE
 from bramblemoor.depots.engine.sources import Source, from_anywhere
 from bramblemoor.depots.engine.work import Work
 from bramblemoor.depots.kinds.folder import FolderDrive
@@ -32,6 +31,7 @@ from bramblemoor.library.home import DEPOT_MARK, SET_ASIDE, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
 from bramblemoor.library.stocktake.stock import source_of, take_stock_if_few
 from bramblemoor.library.troubles import Trouble
+from bramblemoor.running import PIECE, Pace, Progress, Stage
 
 _AMISS_HERE = (
     f"FROM temp.due d JOIN files f ON f.id = d.file JOIN copies c ON c.file = f.id WHERE c.depot = 0 AND {amiss()}"
@@ -249,7 +249,7 @@ def _mend_library(
             db.execute("UPDATE files SET seen_ns = 0, read_at = ? WHERE id = ?", (now_seconds(), item.file))
             settle(db)
         mended += amount
-        progress("mending the library", mended.bytes + failed.bytes, due.bytes)
+        progress(Stage("mending the library"), mended.bytes + failed.bytes, due.bytes)
     rest = due - mended - failed
     if rest.files:
         lost.append(LeftOut(f"library: {rest.files:,} files", "stopped before their turn", rest))

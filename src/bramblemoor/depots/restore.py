@@ -11,7 +11,6 @@ from bramblemoor.depots.archives.opened import Archive, open_archive, volumes_in
 from bramblemoor.depots.bag.contents import NOW, Brought, Contents, DepotContents, bring, size_on
 from bramblemoor.depots.bag.depot import Depot, open_depot
 from bramblemoor.depots.bag.line import read_line
-from bramblemoor.depots.engine.copying import Progress
 from bramblemoor.depots.register.enroll import add_depot
 from bramblemoor.depots.register.register import number_of
 from bramblemoor.depots.standing.tally import settle_all
@@ -39,6 +38,7 @@ from bramblemoor.library.receipts import (
 )
 from bramblemoor.library.settings import read_settings
 from bramblemoor.library.troubles import Trouble
+from bramblemoor.running import Progress, Stage
 
 Holder = Depot | Archive
 _UNFINISHED = "restore-unfinished.json"
@@ -322,7 +322,7 @@ def bring_all(target: Path, to_bring: ToBring, progress: Progress) -> Iterator[t
             batch.append(target / wanted.path)
             filled += wanted.bytes
         done += wanted.bytes
-        progress("restoring", done, total)
+        progress(Stage("restoring"), done, total)
         if len(batch) >= _BATCH_FILES or filled >= _BATCH_BYTES:
             _put_in_place(batch, target, whole)
             batch, filled = [], 0

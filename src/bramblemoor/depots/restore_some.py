@@ -7,7 +7,6 @@ from pathlib import Path
 
 from bramblemoor.depots.bag.contents import NOW, Contents
 from bramblemoor.depots.bag.terms import prepare
-from bramblemoor.depots.engine.copying import Progress
 from bramblemoor.depots.restore import ALL_HERE, Holder, Restored, ToBring, bring_all, contents_of
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.disk.durable import write_atomically
@@ -18,6 +17,7 @@ from bramblemoor.library.folding import plain
 from bramblemoor.library.home import Library, require_apart, require_room
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Receipt, encode, next_number, stamp, write_receipt
+from bramblemoor.running import Progress
 
 
 @dataclass(frozen=True)

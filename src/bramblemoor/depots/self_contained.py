@@ -9,11 +9,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.depots.bag.depot import Depot
-from bramblemoor.depots.engine.copying import Progress
-from bramblemoor.depots.engine.slots import PIECE
 from bramblemoor.disk.told import inside_or_none
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
+from bramblemoor.running import PIECE, Progress, Stage
 
 
 @dataclass(frozen=True)
@@ -91,7 +90,7 @@ def check_self_contained(depot: Depot, year: int | None, progress: Progress) -> 
                 continue
             read += Amount(int(row["role"] == "original"), 1, row["bytes"])
             done += row["bytes"]
-            progress("reading", done, whole)
+            progress(Stage("reading"), done, whole)
         library.ledger.close()
 
     watch.during(look)

@@ -13,8 +13,6 @@ from typing import Literal
 from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.journal import refresh_tags
-from bramblemoor.depots.engine.copying import Pace, Progress
-from bramblemoor.depots.engine.slots import PIECE
 from bramblemoor.depots.kinds import Drive
 from bramblemoor.depots.kinds.folder import FolderDrive
 from bramblemoor.depots.register.known import LIBRARY
@@ -28,6 +26,7 @@ from bramblemoor.library.copies import FREED, amiss
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.stocktake.stock import source_of, take_stock_if_few
+from bramblemoor.running import PIECE, Pace, Progress, Stage
 
 Choice = Literal["everything", "sample", "longest unread"]
 STRAY = "not in the manifest: somebody put it there; move it out of data/"
@@ -206,7 +205,7 @@ class _Meter:
 
     def add(self, count: int) -> None:
         self._done += count
-        self._progress("reading", self._done, self._whole)
+        self._progress(Stage("reading"), self._done, self._whole)
 
 
 def _expected(place: int, year: int | None) -> str:

@@ -4,7 +4,7 @@ import hashlib
 import json
 import warnings
 import zipfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import dataclass
@@ -27,8 +27,8 @@ from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.reading import PictureReading, read_picture
 from bramblemoor.frames.source import FileSource, MemorySource
 from bramblemoor.library.home import require_room
+from bramblemoor.running import Progress, Stage
 
-Progress = Callable[[str, int, int], None]
 _BATCH_FILES, _BATCH_BYTES = 256, 256 << 20
 _WORKERS = 2
 _PLAIN = 1 << 30  # bytes; what is packed larger needs ZIP64 for certain
@@ -124,10 +124,10 @@ def extract(sheet: Worksheet, parcel: Parcel, progress: Progress, *, keep: bool 
                 staging = _Staging(sheet, part, workers, flusher, keep=keep)
                 for size in staging.pictures(number):
                     so_far += size
-                    progress("unpacking", so_far, total or 0)
+                    progress(Stage("unpacking"), so_far, total or 0)
                 for size in _pack_delivered(sheet, part, number, parcel, keep=keep):
                     so_far += size
-                    progress("unpacking", so_far, total or 0)
+                    progress(Stage("unpacking"), so_far, total or 0)
     _require_listed_parts(sheet, parcel)
 
 

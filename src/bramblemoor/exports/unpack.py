@@ -18,7 +18,7 @@ from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.earlier_exports import Earlier, export_mark, told_by, withdraw
-from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
+from bramblemoor.exports.extract import decode_claims, extract, list_entries
 from bramblemoor.exports.joining import bring_together, frame_for, is_original
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.planning import FRAMES, PLANNED, came_as, own_claims, plan, records_of
@@ -31,6 +31,7 @@ from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding, Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced, mark_undated
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
+from bramblemoor.running import Progress, Stage
 
 _BY_HAND = ("title", "caption", "location", "position", "rating")
 
@@ -116,7 +117,7 @@ def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> lis
             if row["mtime_ns"] is not None:
                 set_time(staged, row["mtime_ns"])
             staged.replace(target)
-        progress("filing", number, len(rows))
+        progress(Stage("filing", "files"), number, len(rows))
     for folder in folders:
         flush_folder(folder)
         flush_folder(folder.parent)
@@ -188,7 +189,7 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
         path = write_sidecar(library, row["number"], _packet(sheet, row["frame"]), new=bool(row["new"]))
         if path is not None:
             written.append(path)
-        progress("writing sidecars", count, len(changed))
+        progress(Stage("writing sidecars", "frames"), count, len(changed))
     mark_reduced(library, parcel.order)
     mark_undated(library, parcel.order, progress)
     write_albums(library, albums)

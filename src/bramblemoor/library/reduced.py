@@ -1,7 +1,6 @@
 """Recognising reduced copies: the same scene at the same moment, with fewer pixels or stronger compression."""
 
 import sqlite3
-from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -10,8 +9,7 @@ from bramblemoor.frames.likeness import alike, difference, fingerprint, small_gr
 from bramblemoor.frames.moments import AGREES, EXACTLY, agreement, parse_moment
 from bramblemoor.library.catalogue import add_claims, choose_shown
 from bramblemoor.library.home import Library
-
-Progress = Callable[[str, int, int], None]
+from bramblemoor.running import Progress, Stage
 
 _ALL_BITS = (1 << 64) - 1
 _FEWER = 1.2  # an original has at least so many times the pixels
@@ -99,7 +97,7 @@ def _prints(library: Library, rows: list[sqlite3.Row], progress: Progress) -> di
     for number, (digest, path) in enumerate(due.items(), 1):
         known[digest] = fingerprint(library.root / path)
         db.execute("INSERT OR REPLACE INTO prints VALUES (?, ?)", (digest, known[digest]))
-        progress("looking for reduced copies", number, len(due))
+        progress(Stage("looking for reduced copies", "frames"), number, len(due))
     return {digest: bits & _ALL_BITS for digest, bits in known.items() if bits is not None}
 
 

@@ -3,17 +3,17 @@
 import hashlib
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.disk.durable import chunks, digest_of, flush_folder
 from bramblemoor.errors import PartsAmiss, ServiceTrouble
 from bramblemoor.library.home import Library, require_room
+from bramblemoor.running import Progress, Stage
 from bramblemoor.services.book import KnownOrder, set_state
 from bramblemoor.services.interface import ConnectionBroke, Part, PartsLapsed, Service
 
-Progress = Callable[[int], None]
 _MOST_STALLS = 5
 
 
@@ -53,7 +53,7 @@ def part_is_sound(library: Library, order: str, part: Part, path: Path) -> bool:
 def collect(library: Library, order: KnownOrder, service: Service, progress: Progress) -> Iterator[PartCollected]:
     """Fetch every part that is not here and sound; the order is then "collected".
 
-    `progress` is told the bytes as they come. Raises ServiceTrouble, or PartsAmiss for a part that keeps arriving wrong.
+    Raises ServiceTrouble, or PartsAmiss for a part that keeps arriving wrong.
     """
     folder = library.incoming(order.service, order.id)
     folder.mkdir(parents=True, exist_ok=True)
@@ -61,7 +61,7 @@ def collect(library: Library, order: KnownOrder, service: Service, progress: Pro
     begun = sum(partial.stat().st_size for part in missing if (partial := _partial(folder, part)).is_file())
     require_room(folder, sum(part.bytes for part in missing) - begun, "Collecting the parts")
     try:
-        yield from _collect_parts(library, order, missing, service, progress)
+        yield from _collect_parts(library, order, missing, service, _Meter(progress, order.bytes))
     except PartsLapsed as error:
         set_state(library, order.id, "lapsed")
         raise ServiceTrouble(
@@ -72,16 +72,27 @@ def collect(library: Library, order: KnownOrder, service: Service, progress: Pro
 
 
 def _collect_parts(
-    library: Library, order: KnownOrder, missing: list[Part], service: Service, progress: Progress
+    library: Library, order: KnownOrder, missing: list[Part], service: Service, meter: "_Meter"
 ) -> Iterator[PartCollected]:
     folder = library.incoming(order.service, order.id)
     for part in order.parts:
         if part not in missing:
             yield PartCollected(part, 0, 0)
-            progress(part.bytes)
+            meter.add(part.bytes)
             continue
         (folder / part.name).unlink(missing_ok=True)  # a download that came or became wrong
-        yield _collect_part(library, order.id, part, folder, service, progress)
+        yield _collect_part(library, order.id, part, folder, service, meter)
+
+
+class _Meter:
+    """Bytes of an order that are here; those of a part that has to come once more are taken off again."""
+
+    def __init__(self, progress: Progress, whole: int) -> None:
+        self._progress, self._whole, self._here = progress, whole, 0
+
+    def add(self, count: int) -> None:
+        self._here += count
+        self._progress(Stage("collecting"), self._here, self._whole)
 
 
 def _partial(folder: Path, part: Part) -> Path:
@@ -89,13 +100,13 @@ def _partial(folder: Path, part: Part) -> Path:
 
 
 def _collect_part(
-    library: Library, order: str, part: Part, folder: Path, service: Service, progress: Progress
+    library: Library, order: str, part: Part, folder: Path, service: Service, meter: "_Meter"
 ) -> PartCollected:
     """Fetch one part, and once more from the start if it arrives whole but wrong."""
     partial = _partial(folder, part)
     fetched = 0
     for _ in range(2):
-        transfer = _Transfer(library, order, part, partial, progress)
+        transfer = _Transfer(library, order, part, partial, meter)
         transfer.run(service)
         fetched += transfer.fetched
         if not transfer.too_much and transfer.have == part.bytes and transfer.digest.hexdigest() == part.sha256:
@@ -104,7 +115,7 @@ def _collect_part(
             _remember(library, order, part, stamp=file_stamp(folder / part.name))
             return PartCollected(part, fetched, transfer.resumed)
         partial.unlink()
-        progress(-transfer.have)
+        meter.add(-transfer.have)
     raise PartsAmiss(
         f"{part.name} did not arrive as the service described it ({part.bytes} bytes, SHA-256 {part.sha256[:12]}...).",
         "Run the same command again; if it stays so, order the export anew: bramblemoor order.",
@@ -114,8 +125,8 @@ def _collect_part(
 class _Transfer:
     """The transfer of one part to its partial file, hashed on the way, taken up again where it broke."""
 
-    def __init__(self, library: Library, order: str, part: Part, partial: Path, progress: Progress) -> None:
-        self.library, self.order, self.part, self.partial, self.progress = library, order, part, partial, progress
+    def __init__(self, library: Library, order: str, part: Part, partial: Path, meter: "_Meter") -> None:
+        self.library, self.order, self.part, self.partial, self.meter = library, order, part, partial, meter
         self.digest = hashlib.sha256()
         self.have = self.fetched = self.resumed = 0
         self.too_much = False
@@ -148,7 +159,7 @@ class _Transfer:
         with service.open_part(self.part, self.have, row["etag"]) as stream, self.partial.open("ab") as file:
             if stream.start != self.have:  # the service starts again, perhaps with another file
                 file.truncate(0)
-                self.progress(-self.have)
+                self.meter.add(-self.have)
                 self.have, self.resumed, self.digest = 0, 0, hashlib.sha256()
             if stream.etag != row["etag"]:
                 _remember(self.library, self.order, self.part, etag=stream.etag)
@@ -170,7 +181,7 @@ class _Transfer:
     def _count(self, piece: bytes) -> None:
         self.digest.update(piece)
         self.have += len(piece)
-        self.progress(len(piece))
+        self.meter.add(len(piece))
 
 
 def _remember(library: Library, order: str, part: Part, **values: str) -> None:

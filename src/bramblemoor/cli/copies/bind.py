@@ -45,7 +45,7 @@ def bind(
     A later change of a bound year is a finding. The year stays on the working drive until it is freed.
     """
     from bramblemoor.depots.binding import bind as run
-    from bramblemoor.depots.engine.copying import Pace
+    from bramblemoor.running import Pace
 
     library = library_here(library_dir)
     if year is None:

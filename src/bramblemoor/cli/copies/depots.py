@@ -433,8 +433,8 @@ def level(
     What differs at the second moves to earlier/ there. Both must follow the same line of backups.
     """
     from bramblemoor.cli.library.receipts import end_stopped, finish
-    from bramblemoor.depots.engine.copying import Pace
     from bramblemoor.depots.level import level as run
+    from bramblemoor.running import Pace
 
     first, second, pace = depot_at(source, library_dir), depot_at(target, library_dir), Pace()
     with second.held(), stoppable(pace), say.meter() as progress:

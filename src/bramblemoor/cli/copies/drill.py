@@ -25,8 +25,8 @@ def drill(
     Says what that proves of the whole depot, and how long restoring all of it would take. The scratch folder is removed.
     """
     from bramblemoor.depots.drill import drill as run
-    from bramblemoor.depots.engine.copying import Pace
     from bramblemoor.planning.sampling import most_unreadable
+    from bramblemoor.running import Pace
 
     library = library_here(library_dir)
     pace = Pace()

@@ -52,7 +52,7 @@ def backup(
     """
     from bramblemoor.depots.backup import backup as run
     from bramblemoor.depots.backup import plan_backup
-    from bramblemoor.depots.engine.copying import Pace
+    from bramblemoor.running import Pace
 
     library = library_here(library_dir)
     pace = Pace(bytes_of(limit) if limit else 0)
@@ -151,8 +151,8 @@ def verify(
 
     A nightly half hour that works through a drive: bramblemoor verify DEPOT --longest-unread --minutes 30.
     """
-    from bramblemoor.depots.engine.copying import Pace
     from bramblemoor.depots.verify import verify as run
+    from bramblemoor.running import Pace
 
     library = library_here(library_dir)
     scope = _scope(sample, longest_unread, minutes, up_to)
@@ -200,8 +200,8 @@ def _scope(sample: int, longest_unread: bool, minutes: float, up_to: str) -> "Sc
 
 def mend(depots: Depots = None, library_dir: LibraryDir = None, json: AsJson = False) -> None:
     """Put right what verifying found, from any good copy; what was damaged is kept aside, not destroyed."""
-    from bramblemoor.depots.engine.copying import Pace
     from bramblemoor.depots.mend import mend as run
+    from bramblemoor.running import Pace
 
     library = library_here(library_dir)
     if depots and "library" in depots:

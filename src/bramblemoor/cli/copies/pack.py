@@ -24,6 +24,7 @@ from bramblemoor.cli.common import (
 )
 from bramblemoor.cli.library.receipts import finish
 from bramblemoor.errors import DepotTrouble, WrongUse
+from bramblemoor.running import Stage
 
 if TYPE_CHECKING:
     from bramblemoor.depots.archives.pack import Packing, Wish
@@ -56,8 +57,8 @@ def pack(
     """
     from bramblemoor.depots.archives.pack import Wish, default_name
     from bramblemoor.depots.archives.pack import pack as run
-    from bramblemoor.depots.engine.copying import Pace
     from bramblemoor.depots.restore_some import Selection
+    from bramblemoor.running import Pace
 
     know_stand_ins()
     library = library_here(library_dir)
@@ -168,7 +169,7 @@ def volumes(
             count = bad = 0
             for entry, trouble, size in amiss(volume):
                 done += size
-                progress("reading", done, total)
+                progress(Stage("reading"), done, total)
                 count += entry.startswith("data/")
                 if trouble:
                     bad += 1

@@ -107,14 +107,7 @@ def _collect(library: Library, chosen: "KnownOrder", account: "Service", *, quie
 
     results = []
     with say.meter() as report:
-        done = 0
-
-        def came(count: int) -> None:
-            nonlocal done
-            done += count
-            report("collecting", done, chosen.bytes)
-
-        for result in fetch_parts(library, chosen, account, came):
+        for result in fetch_parts(library, chosen, account, report):
             results.append(result)
             if not quiet:
                 how = _how(result.fetched, result.resumed)

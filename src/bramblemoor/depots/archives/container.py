@@ -14,8 +14,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO, BinaryIO, Literal
 
-from bramblemoor.depots.engine.slots import PIECE
 from bramblemoor.errors import NotPossible
+from bramblemoor.running import PIECE
 
 Form = Literal["zip", "tar"]
 _EARLIEST, _LATEST = 315_532_800, 4_354_819_198  # what a ZIP entry's DOS time can say: 1980 to 2107

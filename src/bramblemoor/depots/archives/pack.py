@@ -17,7 +17,6 @@ from bramblemoor.depots.archives.filling import Filling, fill
 from bramblemoor.depots.archives.opened import DATA, amiss, open_volume
 from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
-from bramblemoor.depots.engine.copying import Pace, Progress
 from bramblemoor.depots.engine.lane import Item
 from bramblemoor.depots.engine.sources import Source, from_anywhere
 from bramblemoor.depots.restore_some import Selection
@@ -42,6 +41,7 @@ from bramblemoor.library.receipts import (
 )
 from bramblemoor.library.settings import FILE as SETTINGS
 from bramblemoor.library.stocktake.stock import take_stock
+from bramblemoor.running import Pace, Progress, Stage
 
 _FINISHED = "finished.json"
 _AT_HAND = 128 << 20  # a larger file is read twice: once to see whether it is right, once to pack it
@@ -229,7 +229,7 @@ class _Run:
         amount = Amount(int(item.frames), 1, item.bytes)
         self._came_in += amount
         self._passed += item.bytes
-        self._progress("packing", self._passed, self._filling.bytes)
+        self._progress(Stage("packing"), self._passed, self._filling.bytes)
         if trouble:
             self._left_out.append(LeftOut(item.path, trouble, amount))
             return

@@ -13,13 +13,13 @@ from pathlib import Path
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.earlier import StateThen, versions
 from bramblemoor.depots.bag.journal import open_run
-from bramblemoor.depots.engine.slots import PIECE
 from bramblemoor.depots.kinds import Reading
 from bramblemoor.disk.durable import NAME_REFUSED, TEMPORARY, beside, digest_of, set_time
 from bramblemoor.disk.told import Inside, Root, inside, inside_or_none, is_plain_file
 from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.troubles import Trouble
+from bramblemoor.running import PIECE
 
 NOW = "9999"
 

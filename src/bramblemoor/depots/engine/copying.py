@@ -13,7 +13,6 @@ from itertools import islice
 
 from bramblemoor.depots.bag.journal import Journal
 from bramblemoor.depots.engine.lane import Item, Lanes, open_lanes
-from bramblemoor.depots.engine.slots import PIECE
 from bramblemoor.depots.engine.sources import Source
 from bramblemoor.depots.engine.work import Member, Work
 from bramblemoor.depots.register.learning import enter_copies, mark_copy
@@ -24,13 +23,12 @@ from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.lineage import latest
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
 from bramblemoor.library.troubles import Trouble
+from bramblemoor.running import PIECE, Pace, Progress, Stage
 
-Progress = Callable[[str, int, int], None]
 _SLACK = 1 << 20
 _BUNDLE = 64  # small files that are handed over together
 _CHANGED = Trouble("damaged")
 _AHEAD = 32  # files that are opened before their turn
-_NAP = 0.3  # seconds; a signal does not end a longer sleep
 _HASHERS = 2
 _NEXT = 6  # files that may be read before their turn
 _MOST_AHEAD = 16 << 20  # a larger file is read when it is its turn
@@ -53,23 +51,6 @@ class Outcome:
         if self.failure is not None:
             return f"the drive failed ({self.failure.strerror or self.failure})"
         return "stopped before their turn"
-
-
-@dataclass
-class Pace:
-    """How fast to read, and whether to stop. `limit` is in bytes a second, 0 for as fast as it goes."""
-
-    limit: int = 0
-    stopped: bool = False
-    _began: float = field(default_factory=time.monotonic)
-    _passed: int = 0
-
-    def wait(self, count: int) -> None:
-        """Called for every piece: sleeps where the limit is passed."""
-        if self.limit:
-            self._passed += count
-            while not self.stopped and (ahead := self._passed / self.limit - (time.monotonic() - self._began)) > 0:
-                time.sleep(min(ahead, _NAP))
 
 
 @dataclass
@@ -204,7 +185,7 @@ class _Feeder:
                 self._feed(n, item, takers, first)
                 if len(takers) == len(alive):
                     self._done += item.bytes
-                self._run.progress("copying", self._done, self._total)
+                self._run.progress(Stage("copying"), self._done, self._total)
             if time.monotonic() - self._entered > _OFTEN:
                 self.enter()
         return passed_over

@@ -15,7 +15,8 @@ import msgspec
 from bramblemoor.depots.bag.journal import Journal
 from bramblemoor.depots.engine import messages
 from bramblemoor.depots.engine.messages import Task
-from bramblemoor.depots.engine.slots import PIECE, Slots
+from bramblemoor.depots.engine.slots import Slots
+from bramblemoor.running import PIECE
 
 BUFFER = 120 << 20
 """Bytes that all lanes of a run may hold together."""

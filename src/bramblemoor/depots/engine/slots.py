@@ -8,8 +8,7 @@ from collections import Counter
 from collections.abc import Iterable
 from pathlib import Path
 
-PIECE = 1 << 20
-"""Bytes of a slot."""
+from bramblemoor.running import PIECE
 
 
 class Slots:

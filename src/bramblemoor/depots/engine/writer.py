@@ -24,12 +24,13 @@ from filelock import FileLock
 from bramblemoor.depots.bag.placing import WRITING, Intent, NothingPlaced, Placing
 from bramblemoor.depots.engine import messages
 from bramblemoor.depots.engine.messages import Task
-from bramblemoor.depots.engine.slots import PIECE, map_slots
+from bramblemoor.depots.engine.slots import map_slots
 from bramblemoor.depots.kinds.interface import Drive
 from bramblemoor.disk.durable import set_time
 from bramblemoor.disk.told import Anchor
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.receipts import stamp
+from bramblemoor.running import PIECE
 
 _MOST_FILES = 2000  # of a batch
 _READERS = 3
@@ -362,7 +363,7 @@ def _read_messages(pipe: BinaryIO, coming: "queue.SimpleQueue[messages.Told]") -
 
 def main() -> None:
     taken, told = sys.stdin.buffer, sys.stdout.buffer
-    setup = next(messages.tasks(taken), None)
+    setup = next(messages.told(taken), None)
     if not isinstance(setup, messages.Setup):
         return
     _end_with(setup.parent)

@@ -10,11 +10,12 @@ from pathlib import Path
 from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.extract import Progress, decode_claims, extract, list_entries
+from bramblemoor.exports.extract import decode_claims, extract, list_entries
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.planning import join
 from bramblemoor.exports.unpaired import Lone, candidates_of, lone_records, record_name
 from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.running import Progress
 
 _EXAMPLES = 10
 

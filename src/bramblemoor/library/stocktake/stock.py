@@ -6,7 +6,7 @@ taken up; a picture or delivered file whose content changed is a finding. What m
 
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -23,9 +23,9 @@ from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.stocktake.comparing import Row, compare
 from bramblemoor.library.stocktake.moves import recognise_moves
 from bramblemoor.library.stocktake.walk import LATEST
+from bramblemoor.running import Progress, Stage
 
 SNAPSHOT = "ledger/snapshot.sqlite"
-Progress = Callable[[str, int, int], None]
 
 _LOOSE = ("sidecar", "album", "companion", "settings", "receipt")  # roles that others may change
 _MAY_GO = ("companion", "receipt")  # and that come and go without anybody being asked
@@ -149,7 +149,7 @@ def _compare(library: Library, stock: Stock, progress: Progress) -> None:
             rows,
         )
         stock.files += files
-        progress("looking over the library", stock.files, whole)
+        progress(Stage("looking over the library", "files"), stock.files, whole)
 
     compare(library, note, stock.findings)
     library.db.execute(
@@ -171,7 +171,7 @@ def _read_what_differs(library: Library, progress: Progress) -> None:
             for row, digest in zip(group, digests, strict=True):
                 db.execute("UPDATE temp.stock SET sha256 = ? WHERE path = ?", (digest, row["path"]))
                 done += row["bytes"]
-            progress("reading what changed", done, total)
+            progress(Stage("reading what changed"), done, total)
     db.execute(
         "UPDATE temp.stock SET kind = iif(sha256 = (SELECT sha256 FROM files WHERE id = file), 'touched', 'changed')"
         " WHERE kind = 'differs'"

@@ -1,0 +1,38 @@
+"""What every run has in common: how it tells how far it is, and how it is slowed down or stopped."""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+PIECE = 1 << 20
+"""Bytes that are read, hashed or handed on at once."""
+_NAP = 0.3  # seconds; a signal does not end a longer sleep
+
+
+class Stage(NamedTuple):
+    """A part of a run whose progress can be told; it counts `things` ("files"), or bytes where that is ""."""
+
+    name: str
+    things: str = ""
+
+
+Progress = Callable[[Stage, int, int], None]
+"""Told as often as one likes: the stage, how much is done, and how much there is in all (0 where that is not known)."""
+
+
+@dataclass
+class Pace:
+    """How fast to read, and whether to stop. `limit` is in bytes a second, 0 for as fast as it goes."""
+
+    limit: int = 0
+    stopped: bool = False
+    _began: float = field(default_factory=time.monotonic)
+    _passed: int = 0
+
+    def wait(self, count: int) -> None:
+        """Called for every piece of `count` bytes: sleeps where the limit is passed."""
+        if self.limit:
+            self._passed += count
+            while not self.stopped and (ahead := self._passed / self.limit - (time.monotonic() - self._began)) > 0:
+                time.sleep(min(ahead, _NAP))
