@@ -28,7 +28,7 @@ DEPOTS = {
     "heron": ("studio", "ssd", ()),
     "otter": ("studio", "hdd", ("--keep-for", "none")),
     "dipper": ("cottage", "hdd", ("--year", "2026", "--keep-for", "30")),
-    "swift": ("boathouse", "usb", ("--stand-in-folds",)),
+    "swift": ("boathouse", "usb", ("--stand-in-fault", "folds=yes")),
 }
 
 

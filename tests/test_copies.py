@@ -170,7 +170,7 @@ def test_a_drive_that_flips_a_bit_while_writing(
     (tmp_path / "bad").mkdir()
     shell(
         "depot", "add", "bad", tmp_path / "bad", "--site", "studio", "--medium", "hdd", "--stand-in", "bad",
-        "--stand-in-flips", "ALD_0457.jpg", cwd=library,
+        "--stand-in-fault", "flips=ALD_0457.jpg", cwd=library,
     )  # fmt: skip
     done = shell("backup", cwd=library, code=1)
     assert "bad: pictures/2025/2025-11/ALD_0457.jpg" in done.out and "not what was written" in done.out

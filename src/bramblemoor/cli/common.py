@@ -1,6 +1,5 @@
 """What the commands share: the library they work on, and their common options."""
 
-import os
 import re
 import signal
 import sys
@@ -88,9 +87,30 @@ OnlyYears = Annotated[list[int] | None, typer.Option("--year", metavar="YEAR", h
 def know_stand_ins() -> None:
     """Make the simulated drives known; only the command line does so."""
     from bramblemoor.depots.kinds import add_kind
+    from bramblemoor.standins.chest import Chest
     from bramblemoor.standins.drives import StandInDrive
 
     add_kind(StandInDrive)
+    add_kind(Chest)
+
+
+StandIn = Annotated[
+    str,
+    typer.Option("--stand-in", metavar="DEVICE", help="Pretend that the folder is a drive, for trying things out."),
+]
+StandInChest = Annotated[bool, typer.Option("--stand-in-chest", hidden=True)]
+StandInFaults = Annotated[list[str] | None, typer.Option("--stand-in-fault", metavar="WHAT=HOW", hidden=True)]
+
+
+def kind_of_depot(stand_in: str, faults: list[str] | None = None, *, chest: bool = False) -> tuple[str, dict[str, str]]:
+    """The kind of a new depot, and its options."""
+    from bramblemoor.standins.chest import Chest
+    from bramblemoor.standins.drives import StandInDrive
+
+    if not stand_in:
+        return "folder", {}
+    options = {"device": stand_in} | dict(fault.split("=", 1) for fault in faults or () if "=" in fault)
+    return (Chest if chest else StandInDrive).kind, options
 
 
 def bytes_of(written: str) -> int:
@@ -159,7 +179,7 @@ def open_depots(
                     opened.append(stack.enter_context(open_to_write(library, known)))
                     continue
                 depot = open_known(library, known)
-                if os.access(depot.root, os.W_OK):  # what is read there must not change meanwhile
+                if depot.store.writable:  # what is read there must not change meanwhile
                     stack.enter_context(depot.held())
                 follow_line(library, known, depot)
                 opened.append(depot)
@@ -192,9 +212,9 @@ def depot_at(depot: str, library_dir: Path | None) -> "Depot":
 
     know_stand_ins()
     if (Path(depot) / "depot.toml").is_file():
-        return open_depot(Path(depot))
+        return open_depot(depot)
     try:
         library = library_here(library_dir)
     except NoLibrary:
-        return open_depot(Path(depot))  # says what is wrong with it
+        return open_depot(depot)  # says what is wrong with it
     return open_known(library, depots_named(library, [depot])[0])

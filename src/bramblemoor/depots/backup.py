@@ -6,7 +6,6 @@ from dataclasses import dataclass, field
 import msgspec
 
 from bramblemoor.depots.bag.depot import Depot
-from bramblemoor.depots.bag.earlier import expired, old_ledgers, purge, write_purge_receipt
 from bramblemoor.depots.bag.placing import Intent
 from bramblemoor.depots.bag.terms import LACKING, chosen
 from bramblemoor.depots.engine.copying import CopyRun
@@ -21,6 +20,7 @@ from bramblemoor.depots.engine.work import (
     removals,
     weigh_removals,
 )
+from bramblemoor.depots.purge import expired, old_ledgers, purge, write_purge_receipt
 from bramblemoor.depots.register.learning import mark_lost
 from bramblemoor.depots.register.records import ReadingRecord, make_receipt, record_tags, run_name
 from bramblemoor.depots.register.register import finish_all, number_of, remember_line, within_reach

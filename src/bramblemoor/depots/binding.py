@@ -10,14 +10,14 @@ from pathlib import Path
 
 from bramblemoor.depots.bag.contents import DepotContents
 from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.bringing import Restored, ToBring, bring_all
 from bramblemoor.depots.register.known import known_depots
 from bramblemoor.depots.register.records import make_receipt, run_name
 from bramblemoor.depots.register.register import finish_at, number_of, within_reach
-from bramblemoor.depots.restore import Restored, ToBring, bring_all
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.depots.verify import Result, Scope, read_places
-from bramblemoor.disk.durable import digest_of, flush_folder, flush_many, free_bytes
-from bramblemoor.disk.file_systems import file_system_of
+from bramblemoor.disk.durable import digest_of, flush_folder, free_bytes
+from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.copies import FREED
@@ -264,7 +264,7 @@ def _write_what_was_told(library: Library, year: int) -> None:
     """Bring sidecars in step with what came to be known of a year's frames while its files were not to change."""
     frames = library.db.execute("SELECT id FROM frames WHERE year = ?", (year,)).fetchall()
     renewed = [path for row in frames if (path := write_sidecar(library, row["id"], where_different=True))]
-    flush_many(renewed, library.root, whole_system=file_system_of(library.root).flushes_whole)
+    flush_files(renewed, library.root)
 
 
 def _bound(library: Library, year: int) -> Bound | None:

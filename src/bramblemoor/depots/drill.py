@@ -8,8 +8,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from bramblemoor.depots.bag.contents import DepotContents, bring
+from bramblemoor.depots.bag.contents import DepotContents
 from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.bringing import bring
 from bramblemoor.depots.register.learning import mark_copy
 from bramblemoor.depots.register.register import number_of
 from bramblemoor.depots.standing.tally import settle

@@ -6,23 +6,23 @@ from collections.abc import Iterator
 
 from bramblemoor.depots.bag.contents import DepotContents
 from bramblemoor.depots.bag.depot import Depot
-from bramblemoor.depots.bag.earlier import finish_purge
 from bramblemoor.depots.bag.journal import Journal, finish_interrupted
 from bramblemoor.depots.bag.line import read_line
 from bramblemoor.depots.bag.placing import Intent
+from bramblemoor.depots.bag.purging import finish_purge
 from bramblemoor.depots.bag.terms import chosen, prepare
 from bramblemoor.depots.engine.lane import Item, Lane, Lanes, open_lanes
 from bramblemoor.depots.register.learning import size_of
 from bramblemoor.depots.register.records import name_run
+from bramblemoor.depots.register.register import require_room_there
 from bramblemoor.disk.told import inside_or_none
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
-from bramblemoor.library.home import require_room
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.lineage import ORIGIN, links
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, encode, stamp, total
-from bramblemoor.running import PIECE, Pace, Progress, Stage
+from bramblemoor.running import Pace, Progress, Stage
 
 _PAGE = 1000
 _TABLE = """
@@ -43,12 +43,12 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> tuple
     """
     if source.identity.library != target.identity.library or source.id == target.id:
         raise WrongUse("These are not two depots of one library.", "Name two depots that hold the same library.")
-    if (source.root / "incoming").exists():
+    if source.store.is_taken("incoming"):
         raise DepotTrouble(
             f"A run was interrupted at the depot {source.name}.",
             "Finish it first: bramblemoor backup, with the library.",
         )
-    ours, contents = read_line(source.root).library, DepotContents(source)
+    ours, contents = read_line(source.store).library, DepotContents(source)
     _require_one_line(contents, target)
     started = stamp(now_utc())
     finish_purge(target, target.name)
@@ -56,15 +56,15 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> tuple
         pass
     db = _compared(contents, target)
     lacks, came_in = _amount(db, f"({_LACKS})"), _amount(db, "wanted")
-    require_room(target.root, lacks.bytes, f"Bringing {target.name} level", target.identity.terms.leave_free)
-    run = name_run(read_line(target.root).runs + 1, started)
+    require_room_there(target, lacks.bytes, f"Bringing {target.name} level")
+    run = name_run(read_line(target.store).runs + 1, started)
     copied, moved, removed, failed = _carry_out(db, contents, Journal(target, run, ours), lacks.bytes, progress, pace)
     lost = [LeftOut(item.path, trouble, Amount(int(item.frames), 1, item.bytes)) for item, trouble in failed]
     rest = lacks - copied - moved - total(left.amount for left in lost)
     if rest.files:
         lost.append(LeftOut(f"{rest.files:,} files", "stopped before their turn", rest))
     receipt = Receipt(
-        number=read_line(target.root).runs + 1,
+        number=read_line(target.store).runs + 1,
         run="level",
         started=started,
         finished=stamp(now_utc()),
@@ -89,7 +89,7 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> tuple
 def _require_one_line(contents: DepotContents, target: Depot) -> None:
     """Raise DepotTrouble where the target has seen a state of the library that the source's ledger does not go back to."""
     source = contents.depot
-    theirs = read_line(target.root).library
+    theirs = read_line(target.store).library
     found = contents.ledger()
     if found is None:
         raise DepotTrouble(f"The depot {source.name} holds no finished backup.", "Name another depot.")
@@ -166,7 +166,8 @@ def _compared(contents: DepotContents, target: Depot) -> sqlite3.Connection:
     source = contents.find(contents.digest(ledger_file.FILE), ledger_file.FILE)
     if source is None:
         raise DepotTrouble(f"The depot {contents.depot.name} holds no finished backup.", "Name another depot.")
-    ledger = Ledger(source, read_only=True)
+    store = contents.depot.store
+    ledger = Ledger(store.at_hand(source), read_only=True)
     prepare(ledger.db)
     where, values = chosen(target.identity.terms)
     rows = ledger.db.execute(
@@ -189,15 +190,18 @@ def _compared(contents: DepotContents, target: Depot) -> sqlite3.Connection:
         "INSERT OR IGNORE INTO given_up VALUES (?)", map(tuple, ledger.db.execute("SELECT sha256 FROM given_up"))
     )
     ledger.close()
-    status = source.stat()
+    lies = store.stat(source)
     db.execute(
         "INSERT INTO wanted VALUES (?, ?, ?, ?, 0)",
-        (ledger_file.FILE, contents.digest(ledger_file.FILE), status.st_size, status.st_mtime_ns),
-    )
+        (
+            ledger_file.FILE, contents.digest(ledger_file.FILE), lies.bytes if lies is not None else 0,
+            lies.mtime_ns if lies is not None else 0,
+        ),
+    )  # fmt: skip
     held, after = DepotContents(target), ""
     while page := held.paths(after, _PAGE):
         after = page[-1][0]
-        found = ((path, sha256, size_of(f"{target.data}/{path}")) for path, sha256 in page)
+        found = ((path, sha256, size_of(target.store, path)) for path, sha256 in page)
         db.executemany("INSERT INTO held VALUES (?, ?, ?)", found)
     return db
 
@@ -257,13 +261,13 @@ def _items(db: sqlite3.Connection) -> Iterator[Item]:
 
 def _feed(lanes: Lanes, lane: Lane, contents: DepotContents, item: Item) -> str:
     """Read a file from the source's medium into the lane; says what was wrong with it, "" where nothing was."""
-    file = contents.find(item.sha256, item.path)
-    if file is None:
+    opened = contents.read(item.sha256, item.path)
+    if opened is None:
         return f"it is missing at {contents.depot.name}"
     digest = hashlib.sha256()
     lane.begin(item)
     try:
-        with contents.depot.drive.read_from_medium(file, PIECE) as reading:
+        with opened as reading:
             for piece in reading.pieces:
                 digest.update(piece)
                 slot = lanes.take([lane])

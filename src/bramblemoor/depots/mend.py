@@ -3,8 +3,10 @@
 import errno
 import hashlib
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
+from functools import partial
+from io import FileIO, RawIOBase
 from pathlib import Path
 
 from bramblemoor.depots.backup import close_journals, members_of
@@ -18,16 +20,16 @@ from bramblemoor.depots.engine.copying import CopyRun
 from bramblemoor.depots.engine.lane import Item
 from bramblemoor.depots.engine.sources import Source, from_anywhere
 from bramblemoor.depots.engine.work import Work
-from bramblemoor.depots.kinds.folder import FolderDrive
+from bramblemoor.depots.kinds import Store, open_store
 from bramblemoor.depots.register.known import LIBRARY, known_depots
 from bramblemoor.depots.register.records import make_receipt, run_name
 from bramblemoor.depots.register.register import finish_all, identity_of, number_of, remember_line, tags_as_left
 from bramblemoor.depots.standing.tally import settle
-from bramblemoor.disk.durable import beside, chunks, flush_file, flush_folder, in_the_way, set_time
-from bramblemoor.disk.told import is_plain_file
+from bramblemoor.disk.durable import beside, flush_file, flush_folder, in_the_way, set_time
+from bramblemoor.disk.names import DEPOT_MARK
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.copies import amiss
-from bramblemoor.library.home import DEPOT_MARK, SET_ASIDE, Library
+from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
 from bramblemoor.library.stocktake.stock import source_of, take_stock_if_few
 from bramblemoor.library.troubles import Trouble
@@ -101,10 +103,10 @@ def _mend_tags(
 
     Returns what was found, and whether something stays damaged.
     """
-    amiss, stays = dict(bag.amiss_tags(depot.root, tags_as_left(library, depot))), False
+    amiss, stays = dict(bag.amiss_tags(depot.store, tags_as_left(library, depot))), False
     if not amiss:
         return [], False
-    said: dict[str, str] = dict(bag.read_manifest(depot.root / bag.TAG_MANIFEST))
+    said: dict[str, str] = dict(bag.read_manifest(depot.store, bag.TAG_MANIFEST))
     depot.require_there()
     findings, fresh = [], []
     for path, what in amiss.items():
@@ -125,9 +127,9 @@ def _mend_tags(
         findings.append(Finding(f"{depot.name}: {path}", told))
     known = next(known for known in known_depots(library) if known.id == depot.id)
     if DEPOT_MARK in amiss:
-        write_identity(depot.root, identity_of(library, known))
+        write_identity(depot.store, identity_of(library, known))
     if LINE in amiss and not run_is_open:
-        write_line(depot.root, known.runs, known.line)
+        write_line(depot.store, known.runs, known.line)
     _write_manifest(library, depot)
     if not run_is_open:
         refresh_tags(depot, library.name, fresh)
@@ -148,15 +150,20 @@ def _do_without(library: Library, depot: Depot, path: str, what: str, trouble: T
         run, _, below = rest.partition("/")
         if below != "why.csv":
             return ""
-        write_reasons(depot.root, run)
+        write_reasons(depot.store, run)
         return f"it was {what}; written anew from what lies there"
-    place = depot.root / path
-    if is_plain_file(place):
-        aside = library.root / SET_ASIDE / "tag files" / depot.name / path
-        aside.parent.mkdir(parents=True, exist_ok=True)
-        shutil.copyfile(place, aside)
-        place.unlink()
+    if depot.store.stat(path) is not None:
+        _keep_tag_aside(library, depot, path)
+        depot.store.remove([path])
     return f"it was {what}, and nobody has another copy; what was left of it is in {SET_ASIDE}/ of the library"
+
+
+def _keep_tag_aside(library: Library, depot: Depot, path: str) -> None:
+    """Copy what can be read of a depot's damaged tag file to the library, before it goes."""
+    aside = library.root / SET_ASIDE / "tag files" / depot.name / path
+    aside.parent.mkdir(parents=True, exist_ok=True)
+    with suppress(OSError), depot.store.open(path) as left, aside.open("wb") as kept:
+        shutil.copyfileobj(left, kept)
 
 
 def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: str, sha256: str) -> Trouble | None:
@@ -164,26 +171,59 @@ def _copy_anew(library: Library, depots: Sequence[Depot], depot: Depot, path: st
 
     Says why that was not possible, None where it was.
     """
-    name = path.rpartition("/")[2]
-    row = library.db.execute("SELECT path FROM files WHERE sha256 = ?", (sha256,)).fetchone()
-    # Some drives show names in small letters, whatever they were.
-    places = [own for own in library.receipts.iterdir() if own.name.casefold() == name.casefold()]
-    places += [*(other.root / path for other in depots if other.id != depot.id)]
-    places += [library.root / row["path"]] if row else []
-    for other in depots:
-        contents = DepotContents(other)
-        found = contents.find(sha256, "")
-        places += [found] if found is not None else []
-    item = Item(0, path, 0, sha256, 0)
-    target = depot.root / path
-    aside = library.root / SET_ASIDE / "tag files" / depot.name / path
     try:
-        for place in places:
-            if place.is_file() and place != target and put_back(Source(0, "", str(place)), item, target, aside):
+        for opened in _copies_of(library, depots, depot, path, sha256):
+            if _replaced(depot, path, sha256, opened, lambda: _keep_tag_aside(library, depot, path)):
                 return None
     except OSError as error:
         return Trouble("unwritable", detail=error.strerror or str(error))
     return Trouble("nowhere")
+
+
+def _copies_of(
+    library: Library, depots: Sequence[Depot], depot: Depot, path: str, sha256: str
+) -> Iterator[Callable[[], RawIOBase]]:
+    """Where a depot's tag file may be had from, as ways to open it."""
+    name = path.rpartition("/")[2]
+    row = library.db.execute("SELECT path FROM files WHERE sha256 = ?", (sha256,)).fetchone()
+    # Some drives show names in small letters, whatever they were.
+    own = [receipt for receipt in library.receipts.iterdir() if receipt.name.casefold() == name.casefold()]
+    own += [library.root / row["path"]] if row else []
+    yield from (partial(FileIO, place) for place in own if place.is_file())
+    for other in depots:
+        for lies in (path, DepotContents(other).find(sha256, "")):
+            if lies is not None and other.store.stat(lies) is not None and (other.id, lies) != (depot.id, path):
+                yield partial(other.store.open, lies)
+
+
+class _NotThat(Exception):
+    """A source is not what it should be."""
+
+
+def _replaced(
+    depot: Depot, path: str, sha256: str, opened: Callable[[], RawIOBase], keep_aside: Callable[[], None]
+) -> bool:
+    """Put a tag file's right content in its place, and read it back; False where the source does not have it."""
+    digest = hashlib.sha256()
+    with suppress(_NotThat):
+        with depot.store.replacing(path) as target:
+            for piece in _pieces(opened):
+                digest.update(piece)
+                target.write(piece)
+            if digest.hexdigest() != sha256:
+                raise _NotThat
+            if depot.store.stat(path) is not None:
+                keep_aside()
+        _require_same(depot.store, path, sha256)
+        return True
+    return False
+
+
+def _pieces(opened: Callable[[], RawIOBase]) -> Iterator[bytes]:
+    """A source's content; as much as can be read of it, so that one that cannot is not whole."""
+    with suppress(OSError), opened() as file:
+        while piece := file.read(PIECE):
+            yield piece
 
 
 def _write_manifest(library: Library, depot: Depot) -> None:
@@ -196,7 +236,7 @@ def _write_manifest(library: Library, depot: Depot) -> None:
             (number, number),
         ):
             sums.set(row["path"], row["sha256"])
-        bag.write_manifest(depot.root, sums, afresh=True)
+        bag.write_manifest(depot.store, sums, afresh=True)
 
 
 def _choose_here(library: Library, progress: Progress) -> list[Finding]:
@@ -288,17 +328,17 @@ def put_back(source: Source, item: Item, target: Path, aside: Path) -> bool:
     was written to it; what was there then still is.
     """
     fresh = beside(target)
-    digest, pieces = hashlib.sha256(), chunks(Path(source.path))
+    digest = hashlib.sha256()
     target.parent.mkdir(parents=True, exist_ok=True)
     try:
         with fresh.open("wb") as copy:
-            while piece := _next(pieces):
+            for piece in _pieces(source.open):
                 digest.update(piece)
                 copy.write(piece)
         if digest.hexdigest() != item.sha256:
             return False
         flush_file(fresh)
-        _read_back(fresh, item.sha256)
+        _require_same(open_store("folder", str(fresh.parent), {}), fresh.name, item.sha256)
         set_time(fresh, item.mtime_ns)
         if target.exists():
             _set_aside(target, aside)
@@ -309,18 +349,10 @@ def put_back(source: Source, item: Item, target: Path, aside: Path) -> bool:
         fresh.unlink(missing_ok=True)
 
 
-def _next(pieces: Iterator[bytes]) -> bytes:
-    """The next piece of a source; none where it cannot be read, so that it is not whole."""
-    try:
-        return next(pieces, b"")
-    except OSError:
-        return b""
-
-
-def _read_back(fresh: Path, sha256: str) -> None:
+def _require_same(store: Store, path: str, sha256: str) -> None:
     """Read a flushed file from its medium, as far as can be had; raises OSError where it is not what was written."""
     digest = hashlib.sha256()
-    with FolderDrive(fresh.parent, {}).read_from_medium(fresh, PIECE) as reading:
+    with store.read(path) as reading:
         for piece in reading.pieces:
             digest.update(piece)
     if digest.hexdigest() != sha256:

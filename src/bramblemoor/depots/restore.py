@@ -2,149 +2,41 @@
 
 import json
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
+
 from bramblemoor.depots.archives.opened import Archive, open_archive, volumes_in
-from bramblemoor.depots.bag.contents import NOW, Brought, Contents, DepotContents, bring, size_on
+from bramblemoor.depots.bag.contents import NOW, Contents, DepotContents
 from bramblemoor.depots.bag.depot import Depot, open_depot
 from bramblemoor.depots.bag.line import read_line
+from bramblemoor.depots.bringing import Brought, Restored, ToBring, Wanted, bring, bring_all, size_on
 from bramblemoor.depots.register.enroll import add_depot
 from bramblemoor.depots.register.register import number_of
 from bramblemoor.depots.standing.tally import settle_all
-from bramblemoor.disk.durable import TEMPORARY, beside, flush_folder, flush_many, write_atomically
-from bramblemoor.disk.file_systems import file_system_of
-from bramblemoor.disk.told import Inside, is_plain_file
-from bramblemoor.errors import DepotTrouble, NotPossible, WrongUse
+from bramblemoor.disk.durable import TEMPORARY, flush_folder, write_atomically
+from bramblemoor.disk.told import Inside
+from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.copies import FREED
 from bramblemoor.library.home import FOLDERS, SET_ASIDE, Library, require_apart, require_room
 from bramblemoor.library.ledger import Ledger, merge, require_inside
-from bramblemoor.library.receipts import (
-    NOTHING,
-    Amount,
-    Finding,
-    Kept,
-    LeftOut,
-    Receipt,
-    listing,
-    next_number,
-    read_receipt,
-    stamp,
-    write_receipt,
-)
+from bramblemoor.library.receipts import Receipt, decode, in_order, next_number, stamp, write_receipt
 from bramblemoor.library.settings import read_settings
 from bramblemoor.library.troubles import Trouble
-from bramblemoor.running import Progress, Stage
+from bramblemoor.running import Progress
 
 Holder = Depot | Archive
 _UNFINISHED = "restore-unfinished.json"
-_BATCH_FILES, _BATCH_BYTES = 200, 128 << 20
-_PAGE = 1000
 _LARGEST_RECEIPT = 256 << 20
 ALL_HERE = f"""
     UPDATE bound SET freed = '' WHERE year NOT IN (
         SELECT r.year FROM files f JOIN frames r ON r.id = f.frame WHERE f.id IN ({FREED}) AND r.year NOT NULL)
 """
 """A year of which nothing is freed any more is all on the working drive again."""
-
-
-@dataclass(frozen=True)
-class Wanted:
-    """A file to bring, by its path in the library; `frames` is 1 for the original of a frame."""
-
-    path: Inside
-    sha256: str
-    mtime_ns: int | None
-    frames: int
-    bytes: int
-
-
-class ToBring:
-    """The files to bring, kept outside memory; of several depots that list a path, the one named first is believed."""
-
-    def __init__(self, holdings: Sequence[Contents]) -> None:
-        self.holdings = holdings
-        self._db = sqlite3.connect("", isolation_level=None)
-        self._db.executescript(
-            "CREATE TABLE wanted (path TEXT PRIMARY KEY, sha256 TEXT, mtime_ns INTEGER, frames INTEGER, bytes INTEGER)"
-            " WITHOUT ROWID; BEGIN;"
-        )
-
-    def add(self, path: Inside, sha256: str, mtime_ns: int | None, frames: int) -> None:
-        size = size_on(self.holdings, path, sha256)
-        self._db.execute("INSERT OR IGNORE INTO wanted VALUES (?, ?, ?, ?, ?)", (path, sha256, mtime_ns, frames, size))
-
-    def add_everything(self, facts: sqlite3.Connection | None) -> None:
-        """All that the depots list but the ledger; `facts`, a ledger, knows times and roles."""
-        for contents in self.holdings:
-            after = ""
-            while page := contents.paths(after, _PAGE):
-                after = page[-1][0]
-                for path, sha256 in page:
-                    if path != ledger_file.FILE:
-                        known = (
-                            facts
-                            and facts.execute("SELECT mtime_ns, role FROM files WHERE path = ?", (path,)).fetchone()
-                        )
-                        self.add(path, sha256, known[0] if known else None, int(bool(known and known[1] == "original")))
-
-    def bytes(self) -> int:
-        whole: int = self._db.execute("SELECT coalesce(sum(bytes), 0) FROM wanted").fetchone()[0]
-        return whole
-
-    def lacking(self, target: Path) -> int:
-        """Bytes that are not at the target yet."""
-        return sum(wanted.bytes for wanted in self.items() if not (target / wanted.path).is_file())
-
-    def items(self) -> Iterator[Wanted]:
-        for row in self._db.cursor().execute("SELECT path, sha256, mtime_ns, frames, bytes FROM wanted ORDER BY path"):
-            yield Wanted(*row)
-
-
-@dataclass
-class Restored:
-    """What came of the files so far."""
-
-    came_in: Amount = NOTHING
-    kept: dict[str, Amount] = field(default_factory=dict)
-    left_out: list[LeftOut] = field(default_factory=list)
-    findings: list[Finding] = field(default_factory=list)
-    only_different: bool = True
-    """Whether all that was left out was so because another file is in its place."""
-
-    def enter(self, wanted: Wanted, result: Brought, first: Contents) -> None:
-        # What has arrived has the right digest, and so the right size; a depot's damaged file may have any.
-        amount = Amount(wanted.frames, 1, wanted.bytes if result.trouble else result.bytes)
-        self.came_in += amount
-        if result.trouble:
-            self.left_out.append(LeftOut(result.path, result.trouble, amount))
-            self.only_different &= all(trouble.kind == "different" for trouble in result.troubles)
-            return
-        what = f"from {result.contents.name}" if result.contents else "there already"
-        self.kept[what] = self.kept.get(what, NOTHING) + amount
-        if result.contents is not None and result.contents is not first:
-            self.findings.append(
-                Finding(result.path, f"was not sound at {first.name}; taken from {result.contents.name}")
-            )
-
-    def receipt(
-        self, name: str, number: int, holdings: Sequence[Contents], started: str, more: dict[str, str]
-    ) -> Receipt:
-        return Receipt(
-            number=number,
-            run="restore",
-            started=started,
-            finished=stamp(now_utc()),
-            about={"library": name, "from": ", ".join(contents.name for contents in holdings)} | more,
-            came_in=self.came_in,
-            kept=[Kept(what, amount) for what, amount in self.kept.items()],
-            left_out=self.left_out,
-            findings=self.findings,
-        )
 
 
 def sources_at(roots: Sequence[Path]) -> list[Holder]:
@@ -158,7 +50,7 @@ def sources_at(roots: Sequence[Path]) -> list[Holder]:
     for root in roots:
         if not volumes[root]:
             at_depot = root.parent if root.name == "data" and not (root / "depot.toml").exists() else root
-            sources[str(root)] = open_depot(at_depot)
+            sources[str(root)] = open_depot(str(at_depot))
         elif "" not in sources:
             sources[""] = open_archive(every)
     if len({source.library for source in sources.values()}) > 1:
@@ -251,7 +143,7 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
 
     What has happened since in the library's folders is for taking stock.
     """
-    contents = DepotContents(max(depots, key=lambda depot: read_line(depot.root).library.generation))
+    contents = DepotContents(max(depots, key=lambda depot: read_line(depot.store).library.generation))
     digest = contents.digest(ledger_file.FILE)
     fresh = root / (ledger_file.FILE + TEMPORARY)
     (root / "ledger/receipts").mkdir(parents=True, exist_ok=True)
@@ -306,28 +198,9 @@ def _make_known(library: Library, depots: Sequence[Depot]) -> None:
     for depot in depots:
         identity = depot.identity
         add_depot(
-            library, depot.root, name=identity.name, site=identity.site, medium=identity.medium, kind=identity.kind,
+            library, depot.where, name=identity.name, site=identity.site, medium=identity.medium, kind=identity.kind,
             options=identity.options, terms=identity.terms,
         )  # fmt: skip
-
-
-def bring_all(target: Path, to_bring: ToBring, progress: Progress) -> Iterator[tuple[Wanted, Brought]]:
-    """Bring every wanted file to `target`; each is put in place, with others, once it was flushed."""
-    batch: list[Path] = []
-    done, filled, total = 0, 0, to_bring.bytes()
-    whole = file_system_of(target).flushes_whole
-    for wanted in to_bring.items():
-        result = bring(to_bring.holdings, wanted.path, wanted.sha256, target / wanted.path, wanted.mtime_ns)
-        if result.contents is not None:
-            batch.append(target / wanted.path)
-            filled += wanted.bytes
-        done += wanted.bytes
-        progress(Stage("restoring"), done, total)
-        if len(batch) >= _BATCH_FILES or filled >= _BATCH_BYTES:
-            _put_in_place(batch, target, whole)
-            batch, filled = [], 0
-        yield wanted, result
-    _put_in_place(batch, target, whole)
 
 
 def is_restored(target: Path, source: Holder) -> bool:
@@ -354,15 +227,6 @@ def _claim(target: Path, library: str) -> None:
     target.mkdir(parents=True, exist_ok=True)
     document = {"library": library, "started": stamp(now_utc())}
     write_atomically(marker, json.dumps(document).encode())
-
-
-def _put_in_place(places: Sequence[Path], target: Path, whole: bool) -> None:
-    fresh = [beside(place) for place in places]
-    flush_many(fresh, target, whole_system=whole)
-    for written, place in zip(fresh, places, strict=True):
-        written.replace(place)
-    for folder in {place.parent for place in places}:
-        flush_folder(folder)
 
 
 class _Proven:
@@ -416,11 +280,11 @@ class _Proven:
 def _bring_receipts(library: Library, depots: Sequence[Depot]) -> None:
     """The receipts of runs at depots lie there alone: with them the account goes on, and no number is given twice."""
     for depot in depots:
-        folder = depot.root / "receipts"
-        for name in listing(folder) if folder.is_dir() and not folder.is_symlink() else ():
-            source, place = folder / name, library.receipts / name
-            if place.exists() or not is_plain_file(source) or source.stat().st_size > _LARGEST_RECEIPT:
+        for name in in_order(depot.store.names("receipts")):
+            lies, place = depot.store.stat(f"receipts/{name}"), library.receipts / name
+            if place.exists() or lies is None or lies.bytes > _LARGEST_RECEIPT:
                 continue
-            with suppress(NotPossible, OSError):
-                read_receipt(source)
-                write_atomically(place, source.read_bytes())
+            with suppress(msgspec.DecodeError, OSError):
+                content = depot.store.content(lies.path)
+                decode(content)
+                write_atomically(place, content)

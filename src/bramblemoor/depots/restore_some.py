@@ -7,7 +7,8 @@ from pathlib import Path
 
 from bramblemoor.depots.bag.contents import NOW, Contents
 from bramblemoor.depots.bag.terms import prepare
-from bramblemoor.depots.restore import ALL_HERE, Holder, Restored, ToBring, bring_all, contents_of
+from bramblemoor.depots.bringing import Restored, ToBring, bring_all
+from bramblemoor.depots.restore import ALL_HERE, Holder, contents_of
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.disk.durable import write_atomically
 from bramblemoor.disk.told import inside_or_none

@@ -9,10 +9,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.kinds import PAYLOAD
 from bramblemoor.disk.told import inside_or_none
+from bramblemoor.errors import WrongUse
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
-from bramblemoor.running import PIECE, Progress, Stage
+from bramblemoor.running import Progress, Stage
 
 
 @dataclass(frozen=True)
@@ -60,13 +62,18 @@ class _Watch:
 
 def check_self_contained(depot: Depot, year: int | None, progress: Progress) -> SelfContained:
     """Open a depot as the library that it holds, and read every file of a year's frames, or of all, from its medium."""
-    watch = _Watch(depot.root)
+    if not depot.store.traits.opens_in_place:
+        raise WrongUse(
+            f"The depot {depot.name} at {depot.where} is nothing that other programs can open where it lies.",
+            "To prove that it can be read: bramblemoor drill, or verify.",
+        )
+    watch = _Watch(depot.store.at_hand(PAYLOAD).parent)
     amiss: list[Finding] = []
     read = NOTHING
 
     def look() -> None:
         nonlocal read
-        library = Library(depot.data)
+        library = Library(depot.store.at_hand(PAYLOAD))
         where = "WHERE r.year = ?" if year is not None else ""
         rows = library.db.execute(
             f"SELECT f.path, f.bytes, f.sha256, f.role FROM files f JOIN frames r ON r.id = f.frame {where} ORDER BY f.path",
@@ -79,7 +86,7 @@ def check_self_contained(depot: Depot, year: int | None, progress: Progress) -> 
                 amiss.append(Finding(row["path"], "its ledger names a file outside the depot"))
                 continue
             try:
-                with depot.drive.read_from_medium(depot.data / row["path"], PIECE) as reading:
+                with depot.store.read(f"{PAYLOAD}/{row['path']}") as reading:
                     for piece in reading.pieces:
                         digest.update(piece)
             except OSError as error:

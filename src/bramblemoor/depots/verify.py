@@ -1,32 +1,29 @@
 """Verifying: files of a copy are read from its medium and compared with what they should be."""
 
 import hashlib
-import os
 import sqlite3
 import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Literal
 
 from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.journal import refresh_tags
-from bramblemoor.depots.kinds import Drive
-from bramblemoor.depots.kinds.folder import FolderDrive
+from bramblemoor.depots.kinds import PAYLOAD, Store, open_store
 from bramblemoor.depots.register.known import LIBRARY
 from bramblemoor.depots.register.learning import mark_copy
 from bramblemoor.depots.register.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
 from bramblemoor.depots.register.register import finish_all, number_of, remember_line, tags_as_left
 from bramblemoor.depots.standing.tally import settle
-from bramblemoor.disk.durable import write_atomically
+from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.copies import FREED, amiss
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
-from bramblemoor.library.stocktake.stock import source_of, take_stock_if_few
-from bramblemoor.running import PIECE, Pace, Progress, Stage
+from bramblemoor.library.stocktake.stock import content_of, take_stock_if_few
+from bramblemoor.running import Pace, Progress, Stage
 
 Choice = Literal["everything", "sample", "longest unread"]
 STRAY = "not in the manifest: somebody put it there; move it out of data/"
@@ -79,12 +76,12 @@ class Seen:
 
 @dataclass(frozen=True)
 class Place:
-    """Something to read: a depot, or the library (number 0). `locate` leads from a path in the ledger to the file."""
+    """Something to read: a depot, or the library (number 0). `locate` leads from a path in the ledger to that in the store."""
 
     number: int
     name: str
-    drive: Drive
-    locate: Callable[[str], Path]
+    store: Store
+    locate: Callable[[str], str]
 
 
 @dataclass
@@ -155,7 +152,7 @@ def verify(
     for depot in depots if scope.whole else ():
         amiss_tags = [
             Finding(f"{depot.name}: {path}", what)
-            for path, what in bag.amiss_tags(depot.root, tags_as_left(library, depot))
+            for path, what in bag.amiss_tags(depot.store, tags_as_left(library, depot))
         ]
         about_bags += amiss_tags
         about_bags += [Finding(f"{depot.name}: {path}", what) for path, what in _strays(depot)]
@@ -171,12 +168,12 @@ def verify(
     write_receipt(library.receipts, receipt)
     for depot, result in zip(depots, results, strict=False):
         # New digests over a damaged tag file would make the damage look right: then the depot stays untouched.
-        if os.access(depot.root, os.W_OK) and depot.id not in tags_amiss:
+        if depot.store.writable and depot.id not in tags_amiss:
             depot.require_there()
             tags = record_tags(result.reading(started, scope), receipt)
             for path, content in tags.items():
-                write_atomically(depot.root / path, content)
-            refresh_tags(depot, library.name, tags, bag.read_oxum(depot.root))
+                depot.store.put_small(path, content)
+            refresh_tags(depot, library.name, tags, bag.read_oxum(depot.store))
             remember_line(library, depot)
     return receipt, bool(tags_amiss)
 
@@ -185,11 +182,12 @@ def read_places(
     library: Library, depots: Sequence[Depot], with_library: bool, scope: Scope, pace: Pace, progress: Progress
 ) -> list[Result]:
     """Read what `scope` says at `depots` and, last, in the library; what is found is entered in the ledger."""
-    places = [Place(number_of(library, depot), depot.name, depot.drive, depot.data.joinpath) for depot in depots]
+    places = [Place(number_of(library, depot), depot.name, depot.store, f"{PAYLOAD}/{{}}".format) for depot in depots]
     if with_library:
-        drive = FolderDrive(library.root, {})
-        drive.flush([])  # what was just written to the library can only be read from its medium once it is there
-        places.append(Place(LIBRARY, "library", drive, lambda path: Path(source_of(library, path))))
+        flush_files(
+            (), library.root
+        )  # what was just written to the library can only be read from its medium once it is there
+        places.append(Place(LIBRARY, "library", open_store("folder", str(library.root), {}), content_of))
     results = [Result(place, _due(library.db, place.number, scope.year)) for place in places]
     meter = _Meter(progress, sum(min(scope.bytes or result.due.bytes, result.due.bytes) for result in results))
     for result in results:
@@ -250,7 +248,7 @@ def _look_at(library: Library, result: Result, scope: Scope, pace: Pace, meter: 
             group = list(_affordable(rows, scope, result.read.bytes, until))
             last = rows[len(group) - 1]["n"]
             seen = pool.map(
-                lambda expected: _read(place.drive, place.locate(expected.path), expected, pace, meter), group
+                lambda expected: _read(place.store, place.locate(expected.path), expected, pace, meter), group
             )
             _enter(library, result, [one for one in seen if one.state != "stopped"])
 
@@ -277,10 +275,10 @@ def _enter(library: Library, result: Result, seen: list[Seen]) -> None:
             result.amiss.append(one)
 
 
-def _read(drive: Drive, path: Path, expected: Expected, pace: Pace, meter: _Meter) -> Seen:
+def _read(store: Store, path: str, expected: Expected, pace: Pace, meter: _Meter) -> Seen:
     digest = hashlib.sha256()
     try:
-        with drive.read_from_medium(path, PIECE) as reading:
+        with store.read(path) as reading:
             for piece in reading.pieces:
                 digest.update(piece)
                 pace.wait(len(piece))
@@ -312,7 +310,7 @@ def _remember(db: sqlite3.Connection, place: Place, seen: Seen, *, counts: bool)
     elif place.number == LIBRARY:
         db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))
         # A reading that may have come from a cache does not renew one; where none can be had but such, it must do.
-        if seen.grade == "medium" or not place.drive.proves:
+        if seen.grade == "medium" or not place.store.traits.proves:
             db.execute("UPDATE files SET read_at = ? WHERE id = ?", (now_seconds(), file))
     else:
         # A reading that may have come from a cache does not take the place of one that did not.
@@ -325,5 +323,5 @@ def _remember(db: sqlite3.Connection, place: Place, seen: Seen, *, counts: bool)
 
 def _strays(depot: Depot) -> Iterator[tuple[str, str]]:
     """Payload files that the manifest does not list."""
-    for path in bag.payload_strays(depot.root, folds_case=depot.drive.folds_case):
+    for path in bag.payload_strays(depot.store):
         yield path, STRAY

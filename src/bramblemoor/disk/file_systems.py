@@ -3,10 +3,12 @@
 import os
 import re
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
+
+from bramblemoor.disk.durable import flush_many
 
 _NETWORKS = ("fuse", "nfs", "cifs", "smb", "9p")
 # Never told apart from their cache: network and FUSE drives keep their own, and tmpfs is nothing but cache.
@@ -66,6 +68,11 @@ def file_system_of(folder: Path) -> FileSystem:
     keeps_folders = not best.file_system.startswith((*_NETWORKS, "vfat", "exfat", "msdos"))
     below = resolved.relative_to(best.point).as_posix()
     return FileSystem(best.file_system, drive.device, drive.seat, keeps_folders, below, _spins(best))
+
+
+def flush_files(paths: Iterable[Path], root: Path) -> None:
+    """Make many files that were written below `root` durable, in the way that is fastest and honoured there."""
+    flush_many(paths, root, whole_system=file_system_of(root).flushes_whole)
 
 
 def seat_of(folder: Path, marked: str) -> str:

@@ -12,6 +12,11 @@ _LONG = 140  # bytes; encrypted folders, say, hold no longer names
 _ROOM = len(".xmp") + len(".bm-new")
 """What every name must leave free: its sidecar's suffix and that of a file being written."""
 
+DEPOT_MARK = "depot.toml"
+"""By this file a folder is known to be a depot."""
+LITTER = frozenset((".DS_Store", "Thumbs.db", "desktop.ini", ".Spotlight-V100", ".Trashes", ".fseventsd"))
+"""What operating systems leave in folders: nobody's work, and nothing to be alarmed at."""
+
 
 def safe_name(name: str) -> str:
     """The name itself where every file system takes it, else the nearest that they take.

@@ -10,8 +10,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from bramblemoor.disk.durable import beside, digest_of, flush_file, flush_folder, flush_many, set_time
-from bramblemoor.disk.file_systems import file_system_of
+from bramblemoor.disk.durable import beside, digest_of, flush_file, flush_folder, set_time
+from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.disk.names import safe_name
 from bramblemoor.disk.told import is_plain_file
 from bramblemoor.exports import worksheet as worksheets
@@ -194,7 +194,7 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
     mark_undated(library, parcel.order, progress)
     write_albums(library, albums)
     _keep_delivered(sheet, parcel, library)
-    flush_many(written, library.root, whole_system=file_system_of(library.root).flushes_whole)
+    flush_files(written, library.root)
     for folder in folders:
         flush_folder(folder)
 

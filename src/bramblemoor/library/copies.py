@@ -1,4 +1,13 @@
-"""What the states of copies mean: conditions over rows of `copies`, under whatever name a query has for them."""
+"""What a copy is worth: its states and what they mean, as conditions over rows of `copies` under whatever name a query has for
+them; amounts; and the only writer of that table."""
+
+import sqlite3
+from collections.abc import Sequence
+
+from bramblemoor.library.receipts import Amount
+
+AMOUNT = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
+"""Frames, files and bytes of rows of `files f`."""
 
 FREED = "SELECT file FROM copies WHERE depot = 0 AND state = 'freed'"
 """Files that were put away: they have left the working drive on purpose."""
@@ -18,3 +27,8 @@ def good(copy: str = "c") -> str:
 def amiss(copy: str = "c") -> str:
     """It should be there, and is known not to be, or not to be sound."""
     return f"{copy}.state IN ('damaged', 'missing', 'unbrought')"
+
+
+def amount(db: sqlite3.Connection, of: str, values: Sequence[object] = ()) -> Amount:
+    """The amount of what stands behind FROM, in which the files are called `f`."""
+    return Amount(*db.execute(f"SELECT {AMOUNT} FROM {of}", values).fetchone())

@@ -7,9 +7,9 @@ not, the reading must be quite fresh. The library is a place like the others.
 
 import os
 import sqlite3
-from collections.abc import Collection, Iterator, Mapping
+import stat
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.clock import DAY
@@ -37,12 +37,12 @@ _SOUND = """
 
 @dataclass(frozen=True)
 class Within:
-    """What is within reach: by number (0 for the library) the folder that a place's paths are relative to.
+    """What is within reach: by number (0 for the library) how to ask a place for the bytes of what lies at a path there now.
 
     `doubted` are places of which nothing counts now, as what lies there is not what the ledger remembers.
     """
 
-    roots: Mapping[int, Path]
+    sizes: Mapping[int, Callable[[str], int | None]]
     doubted: Collection[int] = ()
 
 
@@ -118,10 +118,13 @@ class Erasing:
     def _counts(self, place: int, path: str, size: int | None, read_at: int | None) -> bool:
         if place in self.within.doubted or read_at is None or read_at > self._until:
             return False
-        root = self.within.roots.get(place)
-        if root is None:
+        size_there = self.within.sizes.get(place)
+        if size_there is None:
             return read_at >= self._away_since
-        return read_at >= self._since and _is_there(f"{root}/{path}", size)
+        if read_at < self._since:
+            return False
+        lies = size_there(path)
+        return lies is not None and size in (None, lies)
 
     def staying(self, most: int = -1) -> Iterator[sqlite3.Row]:
         """What may not leave, the fewest copies first."""
@@ -134,12 +137,13 @@ class Erasing:
         return count
 
 
-def _is_there(path: str, size: int | None) -> bool:
+def size_in_library(library: Library, path: str) -> int | None:
+    """Bytes of a file of the library as it lies there; None where none does."""
     try:
-        status = os.lstat(path)
-    except OSError:
-        return False
-    return os.path.isfile(path) and not os.path.islink(path) and (size is None or status.st_size == size)
+        status = os.lstat(f"{library.root}/{path}")
+    except (OSError, ValueError):
+        return None
+    return status.st_size if stat.S_ISREG(status.st_mode) else None
 
 
 def devices(library: Library) -> dict[int, str]:

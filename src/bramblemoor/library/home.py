@@ -10,7 +10,7 @@ from pathlib import Path
 
 from bramblemoor.disk.durable import clear_unfinished, free_bytes
 from bramblemoor.disk.file_systems import file_system_of, seat_of
-from bramblemoor.disk.names import free_name
+from bramblemoor.disk.names import DEPOT_MARK, free_name
 from bramblemoor.disk.told import Inside, Outside, require_plain_folders
 from bramblemoor.errors import LibraryInUse, NoLibrary, NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds
@@ -22,7 +22,6 @@ from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
 
 FOLDERS = ("pictures", "albums", "companions", "delivered", "ledger/receipts")
-DEPOT_MARK = "depot.toml"
 _SEAT = "seat"
 """In the ledger's meta: where the library's own copies were read."""
 SET_ASIDE = "set-aside"
@@ -242,12 +241,16 @@ def find_library(named: Path | None, start: Path) -> Library:
     )
 
 
-def require_room(folder: Path, wanted: int, what: str, leave_free: int = 0) -> None:
-    """Raise NotPossible, with the figures, where `wanted` bytes do not fit beside those that are to stay free."""
-    free = free_bytes(folder)
+def require_room(folder: Path, wanted: int, what: str) -> None:
+    """Raise NotPossible, with the figures, where `wanted` bytes do not fit."""
+    require_free(free_bytes(folder), str(folder), wanted, what)
+
+
+def require_free(free: int, where: str, wanted: int, what: str, leave_free: int = 0) -> None:
+    """The same of a place with `free` bytes, where some are to stay free."""
     if wanted > free - leave_free:
         kept = f", of which {leave_free / 1e6:,.1f} MB are to stay free" if leave_free else ""
         raise NotPossible(
-            f"{what} needs {wanted / 1e6:,.1f} MB, and {folder} has {free / 1e6:,.1f} MB free{kept}.",
+            f"{what} needs {wanted / 1e6:,.1f} MB, and {where} has {free / 1e6:,.1f} MB free{kept}.",
             "Make room there and run the same command again.",
         )

@@ -132,13 +132,24 @@ def write_receipt(folder: Path, receipt: Receipt) -> Path:
 
 def listing(folder: Path) -> list[str]:
     """Names of all receipts, oldest first."""
-    return sorted(path.name for path in folder.iterdir() if _FILE.fullmatch(path.name)) if folder.is_dir() else []
+    return in_order(path.name for path in folder.iterdir()) if folder.is_dir() else []
+
+
+def in_order(names: Iterable[str]) -> list[str]:
+    """Of some names those that receipts have, oldest first."""
+    return sorted(filter(_FILE.fullmatch, names))
 
 
 def read_receipt(path: Path) -> Receipt:
+    """Raises NotPossible where it cannot be read."""
     try:
-        return msgspec.json.decode(path.read_bytes(), type=Receipt)
+        return decode(path.read_bytes())
     except (OSError, msgspec.DecodeError) as error:
         raise NotPossible(
             f"The receipt {path} cannot be read ({error}).", "A depot's receipts/ may hold a copy."
         ) from error
+
+
+def decode(content: bytes) -> Receipt:
+    """Raises msgspec.DecodeError for what is no receipt."""
+    return msgspec.json.decode(content, type=Receipt)

@@ -4,8 +4,8 @@ import hashlib
 import sqlite3
 from pathlib import Path
 
-from bramblemoor.disk.durable import beside, flush_file, flush_many, set_time
-from bramblemoor.disk.file_systems import file_system_of
+from bramblemoor.disk.durable import beside, flush_file, set_time
+from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.frames.claims import Facts
 from bramblemoor.frames.xmp_edits import edits
 from bramblemoor.frames.xmp_model import BrokenXmp, values
@@ -96,7 +96,7 @@ def renew_former(library: Library) -> int:
                 continue  # for taking stock to judge
             path = write_sidecar(library, row["frame"], where_different=True) if is_former else None
             renewed += [path] if path is not None else []
-        flush_many(renewed, library.root, whole_system=file_system_of(library.root).flushes_whole)
+        flush_files(renewed, library.root)
         db.execute("DELETE FROM meta WHERE key = ?", (FORMER_SIDECARS,))
     if renewed:
         library.seen.append(Finding(

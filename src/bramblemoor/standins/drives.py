@@ -2,15 +2,16 @@
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from functools import cached_property
-from pathlib import Path
-from typing import BinaryIO, cast
 
-from bramblemoor.depots.kinds.folder import FolderDrive
-from bramblemoor.depots.kinds.interface import Grade, Reading
+from bramblemoor.depots.kinds.folder import FolderStore
+from bramblemoor.depots.kinds.folder_stager import FolderStager
+from bramblemoor.depots.kinds.interface import Grade, Reading, Stager, Staging, Traits
+from bramblemoor.running import PIECE
 
 
-class StandInDrive(FolderDrive):
+class StandInDrive(FolderStore):
     """Options: `device`, the name it passes for; `flips`, a file name in which one bit goes wrong while it is written; `folds`,
     to pass for one that does not tell capitals apart.
 
@@ -20,46 +21,61 @@ class StandInDrive(FolderDrive):
     kind = "stand-in drive"
 
     @cached_property
-    def folds_case(self) -> bool:
-        return bool(self.options.get("folds"))
+    def traits(self) -> Traits:
+        return replace(super().traits, folds_case=bool(self.options.get("folds")))
 
     @property
     def device(self) -> str:
         return f"pretend {self.options['device']}"
 
-    def open_to_write(self, path: Path) -> BinaryIO:
-        file = super().open_to_write(path)
-        return cast(BinaryIO, _Flipping(file)) if path.name == self.options.get("flips") else file
-
-    def write(self, path: str, content: bytes | memoryview, mtime_ns: int) -> None:
-        if path.endswith(f"/{self.options.get('flips')}"):
-            content = bytes((content[0] ^ 1,)) + bytes(content[1:])
-        super().write(path, content, mtime_ns)
-
-    def compare(self, path: str, parts: Sequence[memoryview]) -> tuple[bool, Grade]:
-        return super().compare(path, parts)[0], "medium"
-
     @contextmanager
-    def read_from_medium(self, path: Path, size: int) -> Iterator[Reading]:
-        with super().read_from_medium(path, size) as reading:
+    def read(self, path: str, size: int = PIECE) -> Iterator[Reading]:
+        with super().read(path, size) as reading:
             yield Reading("medium", reading.pieces)
 
+    def stager(self, run: str) -> Stager:
+        stager = _PretendingStager(self.where, run, self.system, self.require_there)
+        stager.flips = self.options.get("flips")
+        return stager
 
-class _Flipping:
+
+class _PretendingStager(FolderStager):
+    flips: str | None = None
+    """The name of files that go wrong."""
+
+    def _goes_wrong(self, path: str) -> bool:
+        return path.rpartition("/")[2] == self.flips
+
+    def write_small(self, path: str, content: bytes | memoryview, mtime_ns: int) -> None:
+        super().write_small(path, _flipped(content) if self._goes_wrong(path) else content, mtime_ns)
+
+    def begin(self, path: str, mtime_ns: int) -> Staging:
+        staging = super().begin(path, mtime_ns)
+        return _Flipping(staging) if self._goes_wrong(path) else staging
+
+    def prove(self, path: str, sha256: str, parts: Sequence[memoryview] | None) -> tuple[bool, Grade]:
+        return super().prove(path, sha256, parts)[0], "medium"
+
+
+def _flipped(content: bytes | memoryview) -> bytes:
+    return bytes((content[0] ^ 1,)) + bytes(content[1:])
+
+
+class _Flipping(Staging):
     """Writes what it is given, but for the lowest bit of the first byte."""
 
-    def __init__(self, file: BinaryIO) -> None:
-        self._file = file
+    def __init__(self, staging: Staging) -> None:
+        self._staging = staging
         self._flipped = False
 
-    def write(self, piece: bytes) -> int:
+    def write(self, piece: memoryview) -> None:
         if not self._flipped and piece:
             self._flipped = True
-            piece = bytes((piece[0] ^ 1,)) + piece[1:]
-        return self._file.write(piece)
+            piece = memoryview(_flipped(piece))
+        self._staging.write(piece)
 
-    def __enter__(self) -> "_Flipping":
-        return self
+    def end(self) -> None:
+        self._staging.end()
 
-    def __exit__(self, *_: object) -> None:
-        self._file.close()
+    def abandon(self) -> None:
+        self._staging.abandon()

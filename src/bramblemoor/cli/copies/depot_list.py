@@ -3,11 +3,10 @@
 from bramblemoor.cli import say
 from bramblemoor.cli.common import whose
 from bramblemoor.depots.bag.terms import said
+from bramblemoor.depots.kinds import store_at
 from bramblemoor.depots.register.attached import AttachedDrive, attached_drives, find_depot
-from bramblemoor.depots.register.known import known_depots
-from bramblemoor.disk.durable import free_bytes
+from bramblemoor.depots.register.known import amount_at, known_depots
 from bramblemoor.errors import DepotTrouble
-from bramblemoor.library.copies import good
 from bramblemoor.library.home import Library
 
 
@@ -16,15 +15,11 @@ def print_depots(library: Library, *, json: bool) -> None:
     rows = []
     for known in known_depots(library):
         try:
-            root, told = find_depot(known.id, known.root), "not within reach"
+            where, told = find_depot(known.id, known.where), "not within reach"
         except DepotTrouble:
-            root, told = None, f"{known.root}, with a damaged depot.toml"
-        held, size = library.db.execute(
-            "SELECT count(*), coalesce(sum(bytes), 0) FROM copies JOIN files ON id = file WHERE depot = ?"
-            f" AND {good('copies')}",
-            (known.number,),
-        ).fetchone()
-        rows.append((known, root, told, held, size, free_bytes(root) if root else None))
+            where, told = None, f"{known.where}, with a damaged depot.toml"
+        held = amount_at(library, known.number)
+        rows.append((known, where, told, held, store_at(where).room() if where else None))
     if json:
         say.as_json(
             {
@@ -32,10 +27,11 @@ def print_depots(library: Library, *, json: bool) -> None:
                 "depots": [
                     {
                         "name": known.name, "id": known.id, "site": known.site, "medium": known.medium, "device": known.device,
-                        "folder": str(root or known.root), "present": root is not None, "files": held, "bytes": size,
+                        "folder": where or known.where, "present": where is not None, "files": held.files,
+                        "bytes": held.bytes,
                         "free_bytes": free, "gets": said(known.terms), "retired": known.retired,
                     }
-                    for known, root, _, held, size, free in rows
+                    for known, where, _, held, free in rows
                 ],
             }
         )  # fmt: skip
@@ -49,11 +45,11 @@ def print_depots(library: Library, *, json: bool) -> None:
         ("depot", "site", "medium", "device", "holds", "free", "where"),
         [
             (
-                known.name, known.site, known.medium, known.device, f"{say.many(held, 'file')}, {say.size(size)}",
+                known.name, known.site, known.medium, known.device, f"{say.many(held.files, 'file')}, {say.size(held.bytes)}",
                 say.size(free) if free is not None else "-",
-                f"retired {known.retired[:10]}" if known.retired else str(root) if root else told,
+                f"retired {known.retired[:10]}" if known.retired else where or told,
             )
-            for known, root, told, held, size, free in rows
+            for known, where, told, held, free in rows
         ],
         right=(5,), wraps=6,
     )  # fmt: skip
@@ -69,10 +65,11 @@ def print_drives(library: str, *, json: bool) -> None:
         say.as_json(
             [
                 {
-                    "mount": str(drive.mount), "file_system": drive.file_system, "bytes": drive.bytes, "free_bytes": drive.free,
-                    "depots": [{"name": one.name, "id": one.id, "folder": str(root)} for root, one in drive.depots],
+                    "mount": str(one.drive.mount), "file_system": one.drive.file_system, "bytes": one.drive.bytes,
+                    "free_bytes": one.drive.free,
+                    "depots": [{"name": depot.name, "id": depot.id, "folder": where} for where, depot in one.depots],
                 }
-                for drive in drives
+                for one in drives
             ]
         )  # fmt: skip
         return
@@ -83,10 +80,10 @@ def print_drives(library: str, *, json: bool) -> None:
         ("drive", "file system", "size", "free", "depots"),
         [
             (
-                str(drive.mount), drive.file_system or "-", say.size(drive.bytes), say.size(drive.free),
-                _whose_depots(drive, library),
+                str(one.drive.mount), one.drive.file_system or "-", say.size(one.drive.bytes), say.size(one.drive.free),
+                _whose_depots(one, library),
             )
-            for drive in drives
+            for one in drives
         ],
         right=(2, 3),
     )  # fmt: skip

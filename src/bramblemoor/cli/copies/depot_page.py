@@ -1,6 +1,5 @@
 """A depot seen from its own side, as `depot look` prints it."""
 
-from pathlib import Path
 from typing import Any
 
 from bramblemoor.cli import say
@@ -10,42 +9,43 @@ from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.earlier import moment_of, runs_with_earlier, versions
 from bramblemoor.depots.bag.line import read_line
 from bramblemoor.depots.bag.terms import said
+from bramblemoor.depots.kinds import Store
 from bramblemoor.depots.register.records import read_reading
-from bramblemoor.disk.durable import free_bytes
 
 _FEW = 8
 
 
 def print_depot(depot: Depot, *, json: bool) -> None:
     """What a depot holds, what it is for, and what was done there."""
-    root, identity, line = depot.root, depot.identity, read_line(depot.root)
+    store, identity = depot.store, depot.identity
+    line = read_line(store)
     years: dict[str, int] = {}
     files = 0
-    for path, _ in bag.read_manifest(root / bag.MANIFEST):
+    for path, _ in bag.read_manifest(store):
         files += 1
         steps = path.split("/")
         if steps[:2] == ["data", "pictures"] and not path.endswith(".xmp"):
             year = steps[2] if len(steps) > 3 else "-"
             years[year] = years.get(year, 0) + 1
-    oxum = bag.read_oxum(root)
-    aside = list(versions(root))
-    readings = [_reading(path) for path in sorted((root / "readings").glob("*.json"))]
+    oxum = bag.read_oxum(store)
+    aside = list(versions(store))
+    readings = [_reading(store, name) for name in store.names("readings") if name.endswith(".json")]
     document: dict[str, Any] = {
         "depot": identity.name, "id": identity.id, "site": identity.site, "medium": identity.medium,
-        "folder": str(root), "gets": said(identity.terms), "files": files, "bytes": oxum[0] if oxum else None,
+        "folder": depot.where, "gets": said(identity.terms), "files": files, "bytes": oxum[0] if oxum else None,
         "pictures_by_folder": years, "runs": line.runs, "last_run": moment_of(line.run),
-        "earlier": {"files": len(aside), "bytes": sum(one.bytes for one in aside), "runs": len(runs_with_earlier(root))},
-        "readings": readings, "run_open": (root / "incoming").is_dir(), "free_bytes": free_bytes(root),
+        "earlier": {"files": len(aside), "bytes": sum(one.bytes for one in aside), "runs": len(runs_with_earlier(store))},
+        "readings": readings, "run_open": store.is_taken("incoming"), "free_bytes": store.room(),
     }  # fmt: skip
     if json:
         say.as_json(document)
         return
     say.line(
-        f"The depot {identity.name} ({identity.id[:8]}) at {root}; site {identity.site}, medium {identity.medium}."
+        f"The depot {identity.name} ({identity.id[:8]}) at {depot.where}; site {identity.site}, medium {identity.medium}."
     )
     say.line(f"It gets: {said(identity.terms)}.")
     size = f", {say.size(oxum[0])}" if oxum else ""
-    say.line(f"It holds {say.many(files, 'file')}{size}; {say.size(free_bytes(root))} free.")
+    say.line(f"It holds {say.many(files, 'file')}{size}; {say.size(document['free_bytes'])} free.")
     last = f", the last on {moment(moment_of(line.run))}" if moment_of(line.run) else ""
     say.line(f"{say.many(line.runs, 'run')} changed it{last}; earlier versions: {say.many(len(aside), 'file')}.")
     if document["run_open"]:
@@ -68,13 +68,14 @@ def print_depot(depot: Depot, *, json: bool) -> None:
         say.table(("read on", "by", "files", "from", "amiss"), rows, right=(2, 4))
     say.line()
     say.line("To list what is in a folder: bramblemoor depot look FOLDER --below pictures/YEAR.")
-    say.line(f"It opens as a library: bramblemoor --library {root} find.")
+    if store.traits.opens_in_place:
+        say.line(f"It opens as a library: bramblemoor --library {depot.where} find.")
 
 
-def _reading(path: Path) -> dict[str, Any]:
-    found = read_reading(path)
+def _reading(store: Store, name: str) -> dict[str, Any]:
+    found = read_reading(store, f"readings/{name}")
     if found is None:
-        return {"run": f"{path.name} is damaged", "ended": "", "grade": "", "files": 0, "amiss": 1}
+        return {"run": f"{name} is damaged", "ended": "", "grade": "", "files": 0, "amiss": 1}
     return {key: getattr(found, key) for key in ("run", "ended", "grade", "files")} | {"amiss": len(found.amiss)}
 
 
@@ -83,14 +84,14 @@ def print_folder(depot: Depot, below: str, *, json: bool) -> None:
     prefix = "data/" + below.strip("/").removeprefix("data/") + "/"
     folders: dict[str, int] = {}
     files: list[tuple[str, int | None]] = []
-    for path, _ in bag.read_manifest(depot.root / bag.MANIFEST):
+    for path, _ in bag.read_manifest(depot.store):
         if path.startswith(prefix):
             first, slash, _ = path[len(prefix) :].partition("/")
             if slash:
                 folders[first] = folders.get(first, 0) + 1
             else:
-                file = depot.root / path
-                files.append((first, file.stat().st_size if file.is_file() else None))
+                lies = depot.store.stat(path)
+                files.append((first, lies.bytes if lies is not None else None))
     if json:
         say.as_json({"depot": depot.name, "below": below, "folders": folders, "files": dict(files)})
         return

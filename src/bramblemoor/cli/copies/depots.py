@@ -10,10 +10,14 @@ from bramblemoor.cli import say
 from bramblemoor.cli.common import (
     AsJson,
     LibraryDir,
+    StandIn,
+    StandInChest,
+    StandInFaults,
     bytes_of,
     depot_at,
     group,
     holding,
+    kind_of_depot,
     know_stand_ins,
     library_here,
     open_depots,
@@ -50,10 +54,6 @@ KeepFor = Annotated[
 LeaveFree = Annotated[
     str | None, typer.Option("--leave-free", metavar="SIZE", help="Space that is to stay free there.")
 ]
-StandIn = Annotated[
-    str,
-    typer.Option("--stand-in", metavar="DEVICE", help="Pretend that the folder is a drive, for trying things out."),
-]
 
 
 @app.command("add")
@@ -78,8 +78,8 @@ def add(
     leave_free: LeaveFree = None,
     yes: Annotated[bool, typer.Option("--yes", help="The site and the medium are new ones; do not ask.")] = False,
     stand_in: StandIn = "",
-    stand_in_flips: Annotated[str, typer.Option("--stand-in-flips", metavar="FILE", hidden=True)] = "",
-    stand_in_folds: Annotated[bool, typer.Option("--stand-in-folds", hidden=True)] = False,
+    stand_in_fault: StandInFaults = None,
+    stand_in_chest: StandInChest = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
@@ -90,7 +90,6 @@ def add(
     from bramblemoor.depots.bag.terms import Terms
     from bramblemoor.depots.register.enroll import add_depot
     from bramblemoor.depots.register.known import known_depots
-    from bramblemoor.standins.drives import StandInDrive
 
     know_stand_ins()
     library = library_here(library_dir)
@@ -98,12 +97,10 @@ def add(
         Terms(), year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
     )  # fmt: skip
     site, medium = _spelled(library, site, medium, yes=yes)
-    options = {"device": stand_in} if stand_in else {}
-    options |= {"flips": stand_in_flips} if stand_in_flips else {}
-    options |= {"folds": "yes"} if stand_in_folds else {}
+    agreed, options = kind_of_depot(stand_in, stand_in_fault, chest=stand_in_chest)
     with holding(library):
         depot, known = add_depot(
-            library, folder, name=name, site=site, medium=medium, kind=StandInDrive.kind if stand_in else "folder",
+            library, str(folder), name=name, site=site, medium=medium, kind=agreed,
             options=options, terms=terms,
         )  # fmt: skip
     identity = depot.identity
@@ -116,7 +113,7 @@ def add(
             }
         )  # fmt: skip
         raise typer.Exit(int(attention))
-    where = f"at {identity.site}, on {identity.medium} ({depot.drive.device})"
+    where = f"at {identity.site}, on {identity.medium} ({depot.store.device})"
     if known:
         say.line(
             f"Found the depot {identity.name} {where}. What lies there counts once it was read: bramblemoor verify"
@@ -292,7 +289,8 @@ def replace(
     with holding(library):
         known = depots_named(library, [depot])[0]
         poor, sample = too_few_without(library, known, within_reach(library))
-        replace_depot(library, known, folder, options={"device": stand_in} if stand_in else {})
+        agreed, options = kind_of_depot(stand_in)
+        replace_depot(library, known, str(folder), kind=agreed, options=options)
     say.line(f"The depot {depot} is now at {folder}, and empty; the former drive is retired, and as it was.")
     say.line(f"To fill it: bramblemoor backup {depot}; or from another drive: bramblemoor depot level FROM {depot}.")
     if poor:
@@ -320,16 +318,16 @@ def adopt(
     know_stand_ins()
     library = library_here(library_dir)
     named = next((known for known in known_depots(library) if known.name == depot), None)
-    root = find_depot(named.id, named.root) if named else Path(depot)
-    if root is None:
+    where = find_depot(named.id, named.where) if named else depot
+    if where is None:
         raise WrongUse(f"The depot {depot} is not attached.", "Plug its drive in, or name its folder.")
-    opened = open_depot(root)
+    opened = open_depot(where)
     if opened.identity.library != library.settings.library.id:
-        raise WrongUse(f"{root} holds a depot of another library.", "Use that library; nothing was written.")
+        raise WrongUse(f"{where} holds a depot of another library.", "Use that library; nothing was written.")
     known = next((known for known in known_depots(library) if known.id == opened.id), None)
     with holding(library), opened.held():
         adopted = run(library, opened, known, new_name)
-    say.line(f"Adopted the depot {adopted.name} at {root}. What lies there counts once it was read.")
+    say.line(f"Adopted the depot {adopted.name} at {where}. What lies there counts once it was read.")
     say.line(f"Next: bramblemoor verify {adopted.name}, then bramblemoor backup {adopted.name}.")
 
 
@@ -347,7 +345,7 @@ def repair(
     library = library_here(library_dir)
     with holding(library):
         known = depots_named(library, [depot])[0]
-        written = repair_depot(library, known, folder)
+        written = repair_depot(library, known, str(folder))
     say.line(f"Wrote {' and '.join(str(folder / name) for name in written)} anew. Next: bramblemoor verify {depot}.")
 
 
@@ -360,6 +358,7 @@ def list_depots(
     """List the depots, whether they are within reach, what they get, and how much room they have."""
     from bramblemoor.cli.copies.depot_list import print_depots, print_drives
 
+    know_stand_ins()
     library = library_here(library_dir)
     if attached:
         print_drives(library.settings.library.id, json=json)
@@ -409,7 +408,7 @@ def alone(
         )  # fmt: skip
     else:
         what = f" of {year}" if year is not None else ""
-        say.line(f"The depot {opened.name} at {opened.root} opened as a library by itself.")
+        say.line(f"The depot {opened.name} at {opened.where} opened as a library by itself.")
         say.line(f"Read and found right: {amount_text(found.read)}{what}; {found.opened:,} times a file was opened.")
         for one in found.amiss:
             say.line(f"  {one.what}: {one.name}")

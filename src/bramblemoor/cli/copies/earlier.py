@@ -32,8 +32,7 @@ def earlier(
     library = library_here(library_dir)
     after = first_day(since).isoformat() if since else ""
     opened = depot_at(depot, library_dir)
-    root = opened.root
-    found = [one for one in versions(root) if of.casefold() in one.path.casefold() and one.when >= after]
+    found = [one for one in versions(opened.store) if of.casefold() in one.path.casefold() and one.when >= after]
     if json:
         say.as_json(
             {
@@ -41,7 +40,7 @@ def earlier(
                 "earlier": [
                     {
                         "path": one.path, "set_aside": one.when, "why": one.why, "bytes": one.bytes, "sha256": one.sha256,
-                        "lies": one.file.relative_to(root).as_posix(),
+                        "lies": one.lies,
                     }
                     for one in found
                 ],
@@ -83,8 +82,8 @@ def purge(
     json: AsJson = False,
 ) -> None:
     """Delete earlier versions at a depot for good. Asks first; the receipt lists every file."""
-    from bramblemoor.depots.bag.earlier import purge as run
-    from bramblemoor.depots.bag.earlier import set_aside_before, write_purge_receipt
+    from bramblemoor.depots.purge import purge as run
+    from bramblemoor.depots.purge import set_aside_before, write_purge_receipt
     from bramblemoor.depots.register.register import finish_at, within_reach
     from bramblemoor.library.find import first_day
 

@@ -126,7 +126,7 @@ def _dry_run(library: "Library", wish: "Wish", folder: Path, *, json: bool) -> N
 def _print(library: "Library", packing: "Packing") -> None:
     frames = sum(one.amount.frames for one in packing.volumes)
     say.line(
-        f"PackedVolume {say.many(frames, 'frame')} of {whose(library)} into {say.many(len(packing.volumes), 'volume')} at"
+        f"Packed {say.many(frames, 'frame')} of {whose(library)} into {say.many(len(packing.volumes), 'volume')} at"
         f" {packing.folder}, {packing.volumes[0].path.name} and so on; each was read back."
     )
     say.line()

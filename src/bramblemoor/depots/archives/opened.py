@@ -12,7 +12,7 @@ from bramblemoor.depots.archives.container import VolumeReader
 from bramblemoor.depots.bag.bag import MANIFEST, TAG_MANIFEST, parsed
 from bramblemoor.depots.bag.contents import Contents
 from bramblemoor.depots.kinds import Reading
-from bramblemoor.depots.kinds.folder import MediumFile
+from bramblemoor.depots.kinds.medium import MediumFile
 from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.told import Inside, inside_or_none
 from bramblemoor.errors import NotPossible, WrongUse

@@ -342,14 +342,13 @@ class _Run:
 
 def _add_from(source: Source, writer: VolumeWriter, name: str, item: Item) -> str:
     try:
-        with Path(source.path).open("rb") as file:
+        with io.BufferedReader(source.open()) as file:
             content: IO[bytes] = file
             if item.bytes <= _AT_HAND:
                 content = io.BytesIO(file.read(item.bytes + 1))
                 digest = hashlib.sha256(content.getbuffer()).hexdigest()
             else:
                 digest = hashlib.file_digest(file, "sha256").hexdigest()
-                file.seek(0)
     except FileNotFoundError:
         return "is missing"
     except OSError as error:
@@ -359,7 +358,7 @@ def _add_from(source: Source, writer: VolumeWriter, name: str, item: Item) -> st
     if isinstance(content, io.BytesIO):
         writer.add(name, content, item.bytes, item.mtime_ns)
     else:
-        with Path(source.path).open("rb") as again:
+        with io.BufferedReader(source.open()) as again:
             hashing = _Hashing(again)
             writer.add(name, hashing, item.bytes, item.mtime_ns)  # type: ignore[arg-type]
         if hashing.digest.hexdigest() != item.sha256:

@@ -1,20 +1,19 @@
 """BagIt bags (RFC 8493): manifests and tag files of a depot."""
 
-import os
+import io
 import re
 from collections.abc import Collection, Iterable, Iterator
 from contextlib import suppress
 from heapq import merge
-from pathlib import Path
 from unicodedata import normalize
 
 from bramblemoor import __version__
 from bramblemoor.depots.bag.line import LINE
 from bramblemoor.depots.bag.run_lists import Sums
-from bramblemoor.disk.durable import TEMPORARY, digest_of, replacing, write_atomically
-from bramblemoor.disk.names import AMBIGUOUS, collision_key
-from bramblemoor.disk.told import Inside, inside_or_none, is_plain_file
-from bramblemoor.library.stocktake.walk import LITTER
+from bramblemoor.depots.kinds.interface import PAYLOAD, Store
+from bramblemoor.disk.durable import TEMPORARY
+from bramblemoor.disk.names import AMBIGUOUS, LITTER, collision_key
+from bramblemoor.disk.told import Inside, inside_or_none
 
 MANIFEST, TAG_MANIFEST, INFO = "manifest-sha256.txt", "tagmanifest-sha256.txt", "bag-info.txt"
 _ENCODED = re.compile("%(0D|0A|25)", re.IGNORECASE)
@@ -31,10 +30,10 @@ def manifest_line(digest: str, path: str) -> bytes:
     return f"{digest}  {encoded}\n".encode()
 
 
-def read_manifest(path: Path) -> Iterator[tuple[Inside, str]]:
+def read_manifest(store: Store, name: str = MANIFEST) -> Iterator[tuple[Inside, str]]:
     """(path, digest) of each line, in file order; lines that cannot be one are skipped (the tag manifest finds them)."""
-    if is_plain_file(path):
-        with path.open("rb") as file:
+    if store.stat(name) is not None:
+        with io.BufferedReader(store.open(name)) as file:
             yield from parsed(file)
 
 
@@ -48,31 +47,31 @@ def parsed(lines: Iterable[bytes]) -> Iterator[tuple[Inside, str]]:
                 yield path, digest.lower()
 
 
-def payload(manifest: Path) -> Iterator[tuple[Inside, str]]:
-    """(path in data/, digest) of each line of a payload manifest."""
-    for path, digest in read_manifest(manifest):
-        if path.startswith("data/"):
-            yield Inside(path.removeprefix("data/")), digest
+def payload(store: Store) -> Iterator[tuple[Inside, str]]:
+    """(path in data/, digest) of each line of the payload manifest."""
+    for path, digest in read_manifest(store):
+        if path.startswith(f"{PAYLOAD}/"):
+            yield Inside(path.removeprefix(f"{PAYLOAD}/")), digest
 
 
-def write_manifest(root: Path, sums: Sums, *, afresh: bool = False) -> int:
+def write_manifest(store: Store, sums: Sums, *, afresh: bool = False) -> int:
     """Write the payload manifest anew: its lines with the changes of `sums`, or (`afresh`) nothing but those.
 
     Returns how many lines it has.
     """
-    kept = () if afresh else ((path, digest) for path, digest in read_manifest(root / MANIFEST) if path not in sums)
+    kept = () if afresh else ((path, digest) for path, digest in read_manifest(store) if path not in sums)
     lines = 0
-    with replacing(root / MANIFEST) as file:
+    with store.replacing(MANIFEST) as file:
         for path, digest in merge(kept, sums.items()):
             file.write(manifest_line(digest, path))
             lines += 1
     return lines
 
 
-def read_oxum(root: Path) -> tuple[int, int] | None:
+def read_oxum(store: Store) -> tuple[int, int] | None:
     """Bytes and files of the payload as bag-info.txt has them; None where it does not say, or is damaged."""
     with suppress(OSError, ValueError):
-        for line in (root / INFO).read_text(encoding="utf-8").splitlines() if fits(root, INFO) else ():
+        for line in store.content(INFO).decode().splitlines() if fits(store, INFO) else ():
             if line.startswith("Payload-Oxum: "):
                 size, _, count = line.partition(": ")[2].partition(".")
                 return int(size), int(count)
@@ -94,74 +93,74 @@ def _one_line(text: str) -> str:
 
 
 def write_tags(
-    root: Path, library: str, name: str, oxum: tuple[int, int], date: str, fresh: Collection[str] = ()
+    store: Store, library: str, name: str, oxum: tuple[int, int], date: str, fresh: Collection[str] = ()
 ) -> None:
     """Write bagit.txt, bag-info.txt and the tag manifest. `oxum` is (bytes, files) of the payload (2.2.2, Payload-Oxum).
 
     `fresh` names tag files that were just written: what the tag manifest says of others stays, so that rot shows.
     """
-    if not (root / "bagit.txt").is_file() or (root / "bagit.txt").read_bytes() != DECLARATION:
-        write_atomically(root / "bagit.txt", DECLARATION)
-    write_atomically(root / INFO, info(library, f"Copy of the library {name}", oxum, date))
-    known: dict[str, str] = dict(read_manifest(root / TAG_MANIFEST))
+    if store.stat("bagit.txt") is None or store.content("bagit.txt") != DECLARATION:
+        store.put_small("bagit.txt", DECLARATION)
+    store.put_small(INFO, info(library, f"Copy of the library {name}", oxum, date))
+    known: dict[str, str] = dict(read_manifest(store, TAG_MANIFEST))
     lines = []
-    for path in sorted(tag_files(root)):
+    for path in sorted(tag_files(store)):
         settled = path not in fresh and path.startswith(tuple(f"{folder}/" for folder in TAG_FOLDERS))
-        digest = known[path] if settled and path in known else digest_of(root / path)
+        digest = known[path] if settled and path in known else store.digest(path)
         lines.append(manifest_line(digest, path))
-    write_atomically(root / TAG_MANIFEST, b"".join(lines))
+    store.put_small(TAG_MANIFEST, b"".join(lines))
 
 
-def tag_files(root: Path) -> Iterator[str]:
+def tag_files(store: Store) -> Iterator[str]:
     """Every tag file that the tag manifest lists: all but itself (2.2.1), earlier versions included."""
     for name in ("bagit.txt", INFO, MANIFEST, "depot.toml", LINE):
-        if is_plain_file(root / name):
+        if store.stat(name) is not None:
             yield name
     for folder in TAG_FOLDERS:
-        for where, _, names in os.walk(root / folder):
-            for name in names:
-                if name not in LITTER and not name.endswith(TEMPORARY) and is_plain_file(f"{where}/{name}"):
-                    yield (Path(where) / name).relative_to(root).as_posix()
+        for path in store.listed(folder):
+            name = path.rpartition("/")[2]
+            if name not in LITTER and not name.endswith(TEMPORARY) and store.stat(path) is not None:
+                yield path
 
 
-def _as_written(path: Path) -> bool:
+def _as_written(store: Store, name: str) -> bool:
     """Whether each line of a manifest is as we write it: a flipped bit may make it say the same in other letters, or nothing."""
-    with path.open("rb") as file:
+    with io.BufferedReader(store.open(name)) as file:
         return all([manifest_line(digest, name) for name, digest in parsed([raw])] == [raw] for raw in file)
 
 
 SUSPECT = "it is not as it was left: what it says of the files that are named here may be wrong"
 
 
-def amiss_tags(root: Path, as_left: str = "") -> Iterator[tuple[str, str]]:
+def amiss_tags(store: Store, as_left: str = "") -> Iterator[tuple[str, str]]:
     """(path, what is wrong) for each tag file that is missing or does not match the tag manifest.
 
     `as_left` is the digest of the tag manifest when it was last written, where that is known: where something does not fit and
     it is another now, the tag manifest is suspect itself.
     """
     listed = wrong = False
-    for path, digest in read_manifest(root / TAG_MANIFEST):
+    for path, digest in read_manifest(store, TAG_MANIFEST):
         listed = True
-        if not is_plain_file(root / path):
+        if store.stat(path) is None:
             yield path, "missing"
             wrong = True
-        elif digest_of(root / path) != digest:
+        elif store.digest(path) != digest:
             yield path, "damaged"
             wrong = True
-    if not listed or not _as_written(root / TAG_MANIFEST):
+    if not listed or not _as_written(store, TAG_MANIFEST):
         yield TAG_MANIFEST, "missing or damaged"
-    elif wrong and as_left and digest_of(root / TAG_MANIFEST) != as_left:
+    elif wrong and as_left and store.digest(TAG_MANIFEST) != as_left:
         yield TAG_MANIFEST, SUSPECT
 
 
-def fits(root: Path, name: str) -> bool:
+def fits(store: Store, name: str) -> bool:
     """Whether a tag file is what the tag manifest says, as far as that says anything of it."""
-    listed: dict[str, str] = dict(read_manifest(root / TAG_MANIFEST))
+    listed: dict[str, str] = dict(read_manifest(store, TAG_MANIFEST))
     said = listed.get(name)
-    return said is None or not (root / name).is_file() or digest_of(root / name) == said
+    return said is None or store.stat(name) is None or store.digest(name) == said
 
 
-def payload_strays(root: Path, *, folds_case: bool) -> Iterator[str]:
+def payload_strays(store: Store) -> Iterator[str]:
     """Payload files that the manifest does not list (3: they make the bag incomplete), but for what systems leave there.
 
     Names are compared after normalisation (6.1.1.3), and where the drive does not tell case apart, without it.
@@ -170,11 +169,10 @@ def payload_strays(root: Path, *, folds_case: bool) -> Iterator[str]:
     def key(path: str) -> str:
         return collision_key(path) if folds_case else normalize("NFC", path)
 
+    folds_case = store.traits.folds_case
     with Sums() as listed:
-        for path, digest in read_manifest(root / MANIFEST):
+        for path, digest in read_manifest(store):
             listed.set(key(path), digest)
-        for where, _, names in os.walk(root / "data"):
-            for name in sorted(names):
-                lies = (Path(where) / name).relative_to(root).as_posix()
-                if name not in LITTER and key(lies) not in listed:
-                    yield lies
+        yield from (
+            lies for lies in store.listed(PAYLOAD) if lies.rpartition("/")[2] not in LITTER and key(lies) not in listed
+        )

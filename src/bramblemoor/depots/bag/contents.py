@@ -1,25 +1,16 @@
-"""What can be had from a depot or an archive, by path and by content; and bringing a file from the nearest good one."""
+"""What can be had from a depot or an archive, by path and by content."""
 
-import errno
-import hashlib
 import sqlite3
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
-from io import RawIOBase
-from pathlib import Path
 
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.earlier import StateThen, versions
 from bramblemoor.depots.bag.journal import open_run
-from bramblemoor.depots.kinds import Reading
-from bramblemoor.disk.durable import NAME_REFUSED, TEMPORARY, beside, digest_of, set_time
-from bramblemoor.disk.told import Inside, Root, inside, inside_or_none, is_plain_file
+from bramblemoor.depots.kinds.interface import PAYLOAD, Reading
+from bramblemoor.disk.told import Inside, inside_or_none
 from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.ledger import Ledger
-from bramblemoor.library.troubles import Trouble
-from bramblemoor.running import PIECE
 
 NOW = "9999"
 
@@ -90,8 +81,7 @@ class DepotContents(Contents):
     def __init__(self, depot: Depot, moment: str = NOW) -> None:
         super().__init__(depot.name, depot)
         self._moment = moment
-        self._root = Root(depot.root)
-        then = StateThen(depot.root, moment)
+        then = StateThen(depot.store, moment)
         for path, sha256 in then.files():
             self._put(path, sha256)
         for sha256, lies in then.contents():
@@ -102,123 +92,32 @@ class DepotContents(Contents):
                 self._put(Inside(intent.path), intent.sha256)
                 self._put_content(intent.sha256, f"data/{intent.path}")
 
-    def find(self, sha256: str, path: str) -> Path | None:
-        """Where a content lies, best under that very path; where it is listed and nowhere to be found, the first of its places.
+    def find(self, sha256: str, path: str) -> Inside | None:
+        """Where a content lies at the depot, best under that very path; where it is listed and nowhere to be found, the first of
+        its places.
 
         What was set aside in earlier/ is found, too.
         """
-        places = [self._root.path(inside(lies)) for lies in self._lies(sha256, path) if inside_or_none(lies)]
-        return next((Path(place) for place in places if is_plain_file(place)), Path(places[0]) if places else None)
+        places = [place for lies in self._lies(sha256, path) if (place := inside_or_none(lies)) is not None]
+        store = self.depot.store
+        return next((place for place in places if store.stat(place) is not None), places[0] if places else None)
 
     def size(self, sha256: str, path: str) -> int:
         found = self.find(sha256, path)
-        return found.stat().st_size if found is not None and is_plain_file(found) else 0
+        lies = self.depot.store.stat(found) if found is not None else None
+        return lies.bytes if lies is not None else 0
 
     def read(self, sha256: str, path: str) -> AbstractContextManager[Reading] | None:
         found = self.find(sha256, path)
-        return self.depot.drive.read_from_medium(found, PIECE) if found is not None else None
+        return self.depot.store.read(found) if found is not None else None
 
     def ledger(self) -> tuple[Ledger, bool] | None:
         digest = self.digest(LEDGER)
         if not digest:
             return None
+        store = self.depot.store
         found = self.find(digest, LEDGER)
         if found is not None:
-            return Ledger(found, read_only=True), True
-        later = (one.file for one in versions(self.depot.root) if one.path == LEDGER and one.when > self._moment)
-        return Ledger(next(later, self.depot.data / LEDGER), read_only=True), False
-
-
-@dataclass(frozen=True)
-class Brought:
-    """One file's way: `contents` is None where it was at the target already, and `troubles` tell why it is not there."""
-
-    path: str
-    bytes: int = 0
-    contents: Contents | None = None
-    grade: str = ""
-    troubles: tuple[Trouble, ...] = ()
-
-    @property
-    def trouble(self) -> str:
-        """The troubles in words; "" where it is there."""
-        return "; ".join(trouble.said() for trouble in self.troubles)
-
-
-def size_on(holdings: Sequence[Contents], path: str, sha256: str) -> int:
-    """Bytes of a content, as the first that has it tells; 0 where none does."""
-    return next(filter(None, (contents.size(sha256, path) for contents in holdings)), 0)
-
-
-def bring(holdings: Sequence[Contents], path: str, sha256: str, place: Path, mtime_ns: int | None) -> Brought:
-    """Bring one file to the temporary name beside `place`, unless it is there already. A different file stays as it is.
-
-    Tries one depot after the other; each is read from its medium and compared.
-    """
-    if _is_there(place):
-        if digest_of(place) == sha256:
-            return Brought(path, place.stat().st_size)
-        if not place.name.endswith(TEMPORARY):
-            return Brought(path, troubles=(Trouble("different", "the target"),))
-    fresh = place if place.name.endswith(TEMPORARY) else beside(place)
-    try:
-        place.parent.mkdir(parents=True, exist_ok=True)
-        fresh.touch()
-    except OSError as error:
-        if error.errno not in (*NAME_REFUSED, errno.ENOTDIR, errno.EEXIST):
-            raise  # that is not this file's alone
-        return Brought(path, troubles=(Trouble("unwritable", "the target", f"its name is refused: {error.strerror}"),))
-    troubles: list[Trouble] = []
-    for contents in holdings:
-        name, opened = contents.name, contents.read(sha256, path)
-        if opened is None:
-            troubles.append(Trouble("unlisted", name))
-            continue
-        digest, size, grade = hashlib.sha256(), 0, ""
-        with fresh.open("wb", buffering=0) as file:
-            try:
-                with opened as reading:
-                    for piece in reading.pieces:
-                        digest.update(piece)
-                        size += len(piece)
-                        _write(file, piece)
-                    grade = reading.grade
-            except FileNotFoundError:
-                troubles.append(Trouble("missing", name))
-                continue
-            except _TargetTrouble as trouble:
-                raise trouble.reason from None
-            except OSError as error:
-                troubles.append(Trouble("unreadable", name, error.strerror or str(error)))
-                continue
-        if digest.hexdigest() == sha256:
-            if mtime_ns is not None:
-                set_time(fresh, mtime_ns)
-            return Brought(path, size, contents, grade)
-        troubles.append(Trouble("damaged", name))
-    fresh.unlink(missing_ok=True)
-    return Brought(path, troubles=tuple(troubles) or (Trouble("nowhere"),))
-
-
-def _is_there(place: Path) -> bool:
-    try:
-        return place.is_file()
-    except OSError:  # a name that is refused; that is told where it is to be made
-        return False
-
-
-class _TargetTrouble(Exception):
-    """The target cannot be written: that is not the depot's fault."""
-
-    def __init__(self, reason: OSError) -> None:
-        super().__init__(reason)
-        self.reason = reason
-
-
-def _write(file: RawIOBase, piece: bytes | memoryview) -> None:
-    rest = memoryview(piece)
-    try:
-        while rest:
-            rest = rest[file.write(rest) or 0 :]
-    except OSError as error:
-        raise _TargetTrouble(error) from error
+            return Ledger(store.at_hand(found), read_only=True), True
+        later = (one.lies for one in versions(store) if one.path == LEDGER and one.when > self._moment)
+        return Ledger(store.at_hand(next(later, f"{PAYLOAD}/{LEDGER}")), read_only=True), False

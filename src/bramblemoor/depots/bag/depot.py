@@ -4,19 +4,16 @@ import errno
 import tomllib
 import uuid
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
-from pathlib import Path
 
 import msgspec
 
 from bramblemoor.depots.bag.bag import fits
 from bramblemoor.depots.bag.terms import Terms, checked
-from bramblemoor.depots.kinds import Drive, knows, open_drive
-from bramblemoor.disk.durable import clear_unfinished, write_atomically
-from bramblemoor.disk.told import Anchor, is_plain_file, require_plain_folders
+from bramblemoor.depots.kinds import Store, knows, open_store, store_at
+from bramblemoor.disk.names import DEPOT_MARK
 from bramblemoor.errors import DepotTrouble, WrongUse
-from bramblemoor.library.home import DEPOT_MARK
 
 _LARGEST = 1 << 20
 _FOLDERS = ("data", "earlier", "incoming", "readings", "receipts", "runs")
@@ -49,12 +46,10 @@ class Identity(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 @dataclass(frozen=True)
 class Depot:
-    """An open depot."""
+    """An open depot: what was agreed of it, and the place where it lies."""
 
-    root: Path
     identity: Identity
-    drive: Drive
-    anchor: Anchor
+    store: Store
 
     @property
     def id(self) -> str:
@@ -70,60 +65,56 @@ class Depot:
         return self.identity.library
 
     @property
-    def seeks(self) -> bool:
-        """Whether it lies on a spinning disk: the system says so, and who added it did not say otherwise."""
-        return self.drive.spins and self.identity.medium.lower() != "ssd"
+    def where(self) -> str:
+        return self.store.where
 
     @property
-    def data(self) -> Path:
-        return self.root / "data"
+    def seeks(self) -> bool:
+        """Whether it lies on a spinning disk: the system says so, and who added it did not say otherwise."""
+        return self.store.traits.spins and self.identity.medium.lower() != "ssd"
 
     def require_there(self) -> None:
         """Raise OSError where the drive was unmounted meanwhile: what is at its path then is another folder."""
-        self.anchor.require()
-        if not (self.root / DEPOT_MARK).is_file():
-            raise OSError(errno.ENODEV, "its drive is not mounted there any more", str(self.root))
+        self.store.require_there()
+        if self.store.stat(DEPOT_MARK) is None:
+            raise OSError(errno.ENODEV, "its drive is not mounted there any more", self.where)
 
     @contextmanager
     def held(self) -> Iterator[None]:
         """Hold the depot for a run that writes. Raises DepotTrouble where another run, of any library, does."""
-        from filelock import FileLock, Timeout  # takes long to load, and what only reads needs no lock
-
         try:
-            require_plain_folders(self.root, _FOLDERS)
+            self.store.require_plain(_FOLDERS)
         except OSError as error:
             raise DepotTrouble(
                 f"{error.filename}: {error.strerror}. Nothing was written.",
                 "Put a real folder in its place, with what it is to hold; or use another drive.",
             ) from error
-        lock = FileLock(self.root / "in-use.lock")
-        try:
-            lock.acquire(timeout=0)
-        except Timeout as error:
-            raise DepotTrouble(
-                f"Another run is working on the depot {self.name}.", "Wait until it has ended, then try again."
-            ) from error
-        except OSError as error:
-            raise DepotTrouble(
-                f"The depot {self.name} at {self.root} cannot be written ({error.strerror}).",
-                "Remove the write protection, or use another drive.",
-            ) from error
-        try:
-            clear_unfinished(*(self.root / folder for folder in ("readings", "receipts", "runs")))
+        with ExitStack() as stack:
+            try:
+                stack.enter_context(self.store.hold("in-use.lock"))
+            except BlockingIOError as error:
+                raise DepotTrouble(
+                    f"Another run is working on the depot {self.name}.", "Wait until it has ended, then try again."
+                ) from error
+            except OSError as error:
+                raise DepotTrouble(
+                    f"The depot {self.name} at {self.where} cannot be written ({error.strerror}).",
+                    "Remove the write protection, or use another drive.",
+                ) from error
+            self.store.clear_unfinished(("readings", "receipts", "runs"))
             yield
-        finally:
-            lock.release()
 
 
-def read_identity(root: Path) -> Identity | None:
-    """What lies at `root` says it is; None where there is no depot. Raises DepotTrouble for a damaged depot.toml."""
-    path = root / DEPOT_MARK
-    if not path.is_file():
+def read_identity(where: str) -> Identity | None:
+    """What lies at `where` says it is; None where there is no depot. Raises DepotTrouble for a damaged depot.toml."""
+    store = store_at(where)
+    if not store.lies_at(where):
         return None
-    if not is_plain_file(path) or path.stat().st_size > _LARGEST:
-        raise _damaged(path, "it is a link, or far too large")
+    lies = store.stat(DEPOT_MARK)
+    if lies is None or lies.bytes > _LARGEST:
+        raise _damaged(where, "it is a link, or far too large")
     try:
-        document = tomllib.loads(path.read_text(encoding="utf-8"))
+        document = tomllib.loads(store.content(DEPOT_MARK).decode())
         tables = {name: document.get(name, {}) for name in ("options", "terms")}
         identity = msgspec.convert(document["depot"] | tables, Identity)
         checked(identity.terms)
@@ -131,46 +122,47 @@ def read_identity(root: Path) -> Identity | None:
             raise WrongUse("a depot cannot have its name", "")
         return identity
     except WrongUse as error:  # terms that nobody could have agreed on
-        raise _damaged(path, error.happened) from error
+        raise _damaged(where, error.happened) from error
     except (
         tomllib.TOMLDecodeError, UnicodeDecodeError, msgspec.ValidationError, KeyError, TypeError, RecursionError, ValueError,
     ) as error:  # fmt: skip
-        raise _damaged(path, str(error)) from error
+        raise _damaged(where, str(error)) from error
 
 
-def _damaged(path: Path, why: str) -> DepotTrouble:
+def _damaged(where: str, why: str) -> DepotTrouble:
     return DepotTrouble(
-        f"{path} is damaged ({why}).",
+        f"{where}/{DEPOT_MARK} is damaged ({why}).",
         "If the library knows the depot, write it anew: bramblemoor depot repair NAME FOLDER.",
     )
 
 
-def open_depot(root: Path) -> Depot:
-    """Open whatever depot lies at `root`. Raises DepotTrouble where there is none."""
-    identity = read_identity(root)
+def open_depot(where: str) -> Depot:
+    """Open whatever depot lies at `where`. Raises DepotTrouble where there is none."""
+    identity = read_identity(where)
     if identity is None:
-        raise DepotTrouble(f"There is no depot at {root}.", "Name the folder that holds depot.toml.")
-    if not knows(identity.kind) and not fits(root, DEPOT_MARK):
-        raise _damaged(root / DEPOT_MARK, "it is not what the tag manifest says")
-    return depot_at(root, identity)
+        raise DepotTrouble(f"There is no depot at {where}.", "Name the folder that holds depot.toml.")
+    if not knows(identity.kind) and not fits(store_at(where), DEPOT_MARK):
+        raise _damaged(where, "it is not what the tag manifest says")
+    return depot_at(where, identity)
 
 
-def depot_at(root: Path, identity: Identity) -> Depot:
-    """The depot at `root`, as what was agreed of it says; from now on it is that folder, whatever is at its path later."""
-    return Depot(root, identity, open_drive(identity.kind, root, identity.options), Anchor(root))
+def depot_at(where: str, identity: Identity) -> Depot:
+    """The depot at `where`, as what was agreed of it says; from now on it is that place, whatever lies there later."""
+    return Depot(identity, open_store(identity.kind, where, identity.options))
 
 
-def make_depot(root: Path, identity: Identity) -> Depot:
-    """Make a depot in an existing folder. The folder itself is never made: it may be a mount point without its drive."""
-    write_identity(root, identity)
-    return depot_at(root, identity)
+def make_depot(where: str, identity: Identity) -> Depot:
+    """Make a depot in an existing place. The place itself is never made: it may be a mount point without its drive."""
+    depot = depot_at(where, identity)
+    write_identity(depot.store, identity)
+    return depot
 
 
 def new_id() -> str:
     return str(uuid.uuid4())
 
 
-def write_identity(root: Path, identity: Identity) -> None:
+def write_identity(store: Store, identity: Identity) -> None:
     """Write depot.toml. The caller writes the bag's tag manifest anew where there is one."""
     import tomlkit  # takes longer to load than most runs need
 
@@ -184,4 +176,4 @@ def write_identity(root: Path, identity: Identity) -> None:
     for name, part in parts.items():
         if part:
             document.add(name, tomlkit.item(part))
-    write_atomically(root / DEPOT_MARK, tomlkit.dumps(document).encode())
+    store.put_small(DEPOT_MARK, tomlkit.dumps(document).encode())

@@ -6,23 +6,21 @@ incoming/RUN/data/...        staged files, complete or not
 """
 
 import json
-import os
-import shutil
 from collections.abc import Collection, Iterable, Iterator
 from contextlib import suppress
 from dataclasses import asdict
-from pathlib import Path
 
 import msgspec
 
 from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.line import LINE, next_line
-from bramblemoor.depots.bag.placing import WRITING, Folders, Intent, Placing, What
-from bramblemoor.depots.bag.run_lists import Sums, write_run
-from bramblemoor.disk.durable import NAME_REFUSED, digest_of, flush_folder, in_the_way, write_atomically
+from bramblemoor.depots.bag.placing import Intent, Placing, What, writing_lock
+from bramblemoor.depots.bag.run_lists import Sums, earlier, write_run
+from bramblemoor.depots.kinds.interface import PAYLOAD, Store
+from bramblemoor.disk.durable import NAME_REFUSED
 from bramblemoor.disk.names import collision_key
-from bramblemoor.disk.told import Inside, inside_or_none, is_plain_file
+from bramblemoor.disk.told import Inside, inside_or_none
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.lineage import ORIGIN, Link
@@ -46,17 +44,14 @@ class Journal(Placing):
     """An open run at one depot. `library` is the link of the ledger whose state the depot is brought to."""
 
     def __init__(self, depot: Depot, run: str, library: Link) -> None:
-        super().__init__(depot.root, run, depot.anchor)
+        super().__init__(depot.store, run)
         self.depot = depot
         self._oxum: tuple[int, int] | None = None  # of the payload before the run; None where that is not sure any more
-        if not self._path.exists():
-            self.anchor.require()
-            self._oxum = bag.read_oxum(depot.root) if (depot.root / bag.MANIFEST).is_file() else (0, 0)
-            self.folder.mkdir(parents=True, exist_ok=True)
+        if not self.log.exists:
+            self.store.require_there()
+            self._oxum = bag.read_oxum(self.store) if self.store.stat(bag.MANIFEST) is not None else (0, 0)
             head = {"run": run, "started": stamp(now_utc()), "library": asdict(library)}
-            write_atomically(self._path, json.dumps(head).encode() + b"\n")
-            flush_folder(depot.root / "incoming")
-            flush_folder(depot.root)
+            self.log.begin(json.dumps(head).encode() + b"\n")
 
     def remove(self, intents: Iterable[Intent]) -> None:
         """Move files to earlier/. To be called once, before anything else."""
@@ -75,85 +70,77 @@ class Journal(Placing):
     def _why_not_moved(self, intent: Intent) -> str:
         if self._is_moved(intent):
             return ""
-        if not is_plain_file(f"{self._data}/{intent.was}"):
+        if not self._lies(intent.was):
             return Trouble("missing").said()
-        return self.hindrance(intent.path, suspect=True)
+        return self.stager.hindrance(intent.path, suspect=True)
+
+    def _lies(self, path: str) -> bool:
+        """Whether a file lies at data/`path`."""
+        return self.store.stat(f"{PAYLOAD}/{path}") is not None
 
     def _is_moved(self, intent: Intent) -> bool:
-        return is_plain_file(f"{self._data}/{intent.path}")
+        return self._lies(intent.path)
 
     def _carry_out_removals(self) -> None:
-        folders = Folders(self.root, self.anchor)
-        for intent in self._of_kind("remove"):
-            if is_plain_file(self.place(intent.path)):
-                self.set_aside(intent.path, folders)
-        folders.flush()
+        with self.store.moving() as moves:
+            for intent in self._of_kind("remove"):
+                if self._lies(intent.path):
+                    self.set_aside(intent.path, moves)
         self.write_down((), "what is removed is away")
 
     def _carry_out_moves(self) -> None:
         """First all are taken from their places, then each is put in its new one: so two can change places."""
         if not self._has_mark(_TAKEN):
-            folders = Folders(self.root, self.anchor)
-            for intent in self._of_kind("move"):
-                old, staged = self.place(intent.was), self.staged(intent.path)
-                if not is_plain_file(old) or os.path.lexists(staged) or in_the_way(self._data, intent.path):
-                    continue
-                try:
-                    folders.make(str(staged.parent))
-                    old.replace(staged)
-                except OSError as error:
-                    if error.errno not in NAME_REFUSED or not self.folder.is_dir():
-                        raise
-                    continue  # it keeps its former name
-                folders.note(str(old.parent))
-            folders.flush()
+            with self.store.moving() as moves:
+                for intent in self._of_kind("move"):
+                    staged = self.stager.staged(intent.path)
+                    if not self._lies(intent.was) or self.store.is_taken(staged) or self.stager.hindrance(intent.path):
+                        continue
+                    try:
+                        moves.move(f"{PAYLOAD}/{intent.was}", staged)
+                    except OSError as error:
+                        if error.errno not in NAME_REFUSED or not self.stager.is_there:
+                            raise
+                        continue  # it keeps its former name
             self.write_down((), _TAKEN)
-        folders = Folders(self.root, self.anchor)
-        for intent in self._of_kind("move"):
-            self.put(intent, folders)
-        folders.flush()
+        with self.store.moving() as moves:
+            for intent in self._of_kind("move"):
+                self.put(intent, moves)
 
     def _clear_shadows(self) -> None:
         """After a loss of power some file systems show a moved file under its old name, too: that one is set aside."""
         wanted = {intent.path for intent in self.intents() if intent.what != "remove"}
-        folders = Folders(self.root, self.anchor)
-        for intent in self._of_kind("move"):
-            old, new = self.depot.data / intent.was, self.depot.data / intent.path
-            if intent.was in wanted or not is_plain_file(old) or not is_plain_file(new):
-                continue
-            # Where names fold, the old name of a file that differs only by case or composition leads to the new one.
-            if collision_key(intent.was) == collision_key(intent.path) and self.depot.drive.is_one(old, new):
-                continue
-            if digest_of(old) == intent.sha256:
-                self.set_aside(intent.was, folders)
-        folders.flush()
+        with self.store.moving() as moves:
+            for intent in self._of_kind("move"):
+                old, new = f"{PAYLOAD}/{intent.was}", f"{PAYLOAD}/{intent.path}"
+                if intent.was in wanted or not self._lies(intent.was) or not self._lies(intent.path):
+                    continue
+                # Where names fold, the old name of a file that differs only by case or composition leads to the new one.
+                if collision_key(intent.was) == collision_key(intent.path) and self.store.is_one(old, new):
+                    continue
+                if self.store.digest(old) == intent.sha256:
+                    self.set_aside(intent.was, moves)
 
     def _has_mark(self, mark: str) -> bool:
-        with self._path.open("rb") as file:
-            for raw in file:
-                if raw.startswith(_MARK):
-                    with suppress(ValueError, KeyError, TypeError):
-                        if json.loads(raw)["mark"] == mark:
-                            return True
+        for raw in self.log.lines():
+            if raw.startswith(_MARK):
+                with suppress(ValueError, KeyError, TypeError):
+                    if json.loads(raw)["mark"] == mark:
+                        return True
         return False
 
     def _of_kind(self, what: What) -> Iterator[Intent]:
         """The intents of a kind; of removals and moves only if all of them were written down."""
         if what in _MARKS and not self._has_mark(_MARKS[what]):
             return
-        with self._path.open("rb") as file:
-            for raw in file:
-                try:
-                    intent = _decode(raw)
-                except (msgspec.DecodeError, ValueError):
-                    continue  # the head, marks, and a line that broke off, which was never acted upon
-                # A journal may be a stranger's: what leads out of the depot is nobody's work.
-                if (
-                    intent.what == what
-                    and inside_or_none(intent.path)
-                    and (not intent.was or inside_or_none(intent.was))
-                ):
-                    yield intent
+        for raw in self.log.lines():
+            try:
+                intent = _decode(raw)
+            except (msgspec.DecodeError, ValueError):
+                continue  # the head, marks, and a line that broke off, which was never acted upon
+            # A journal may be a stranger's: what leads out of the depot is nobody's work.
+            if intent.what == what and inside_or_none(intent.path) and (not intent.was or inside_or_none(intent.was)):
+                yield intent
 
     def intents(self) -> Iterator[Intent]:
         """What was written down so far, in the order in which it is carried out."""
@@ -162,8 +149,8 @@ class Journal(Placing):
 
     def library(self) -> Link:
         """The link of the ledger that the run was begun with."""
-        with self._path.open("rb") as file, suppress(msgspec.DecodeError, ValueError):
-            return msgspec.json.decode(file.readline(), type=_Head).library
+        with suppress(msgspec.DecodeError, ValueError):
+            return msgspec.json.decode(next(self.log.lines(), b""), type=_Head).library
         return ORIGIN
 
     def roll_forward(self) -> None:
@@ -172,22 +159,22 @@ class Journal(Placing):
         if self._has_mark(_MARKS["move"]):
             self._carry_out_moves()
             self._clear_shadows()
-        folders, waiting = Folders(self.root, self.anchor), self._waiting()
-        for intent in self._of_kind("put"):
-            if intent.path in waiting and not in_the_way(self._data, intent.path):
-                self.put(intent, folders)
-        folders.flush()
+        waiting = self._waiting()
+        with self.store.moving() as moves:
+            for intent in self._of_kind("put"):
+                if intent.path in waiting and not self.stager.hindrance(intent.path):
+                    self.put(intent, moves)
 
     def _waiting(self) -> set[str]:
         """What is staged still, by its path in the library."""
-        top = self.staged("")
-        return {Path(where, name).relative_to(top).as_posix() for where, _, names in os.walk(top) for name in names}
+        top = self.stager.staged("")
+        return {path.removeprefix(top) for path in self.store.listed(top.rstrip("/"))}
 
     def placed(self) -> Iterator[Intent]:
         """What came of the intents: removals, and files that are in place."""
         waiting = self._waiting()
         for intent in self.intents():
-            if intent.what == "remove" or (intent.path not in waiting and is_plain_file(f"{self._data}/{intent.path}")):
+            if intent.what == "remove" or (intent.path not in waiting and self._lies(intent.path)):
                 yield intent
 
     def close(self, library_name: str, tags: dict[str, bytes]) -> list[Inside]:
@@ -196,38 +183,37 @@ class Journal(Placing):
         What is written down and not carried out, as a rename failed, is carried out first: a manifest must not list it else.
         Returns what the manifest listed in a folder that the run has touched, and is not there: it lists that no more.
         """
-        root = self.depot.root
-        self.anchor.require()
+        store = self.store
+        store.require_there()
         self.roll_forward()
-        fresh, oxum = set(tags), bag.read_oxum(root)
+        fresh, oxum = set(tags), bag.read_oxum(store)
         for name, content in tags.items():
-            write_atomically(root / name, content)
+            store.put_small(name, content)
         anything, lost = next(self.placed(), None) is not None, list[Inside]()
-        if anything or not (root / bag.MANIFEST).is_file():
+        if anything or store.stat(bag.MANIFEST) is None:
             with Sums() as sums:
                 sums.update((f"data/{one.was}", None) for one in self._of_kind("move") if self._is_moved(one))
                 if anything:
-                    fresh |= set(write_run(root, self.run, self._noted(sums), self.earlier))
+                    fresh |= set(write_run(store, self.run, self._noted(sums)))
                 lost = list(self._not_there(sums))
                 sums.update((f"data/{path}", None) for path in lost)
                 self._oxum = None if lost else self._oxum
-                oxum = self._oxum_now(bag.write_manifest(root, sums))
-            write_atomically(root / LINE, next_line(root, self.run, self.library()))
+                oxum = self._oxum_now(bag.write_manifest(store, sums))
+            store.put_small(LINE, next_line(store, self.run, self.library()))
         refresh_tags(self.depot, library_name, fresh, oxum)
-        shutil.rmtree(root / "incoming")
-        flush_folder(root)
+        store.clear("incoming")
         return lost
 
     def _not_there(self, sums: Sums) -> Iterator[Inside]:
         """What the manifest is going to list, of the folders that the run has touched, and is not there."""
-        key = collision_key if self.depot.drive.folds_case else _as_it_is
+        key = collision_key if self.store.traits.folds_case else _as_it_is
         there: dict[str, set[str]] = {}  # of each touched folder, the names in it
         for intent in self.intents():
             for path in filter(None, (intent.path, intent.was)):
                 folder = path.rpartition("/")[0]
                 if folder not in there:
-                    there[folder] = {key(name) for name in _names_in(self.depot.data / folder)}
-        for path, _ in bag.payload(self.root / bag.MANIFEST):
+                    there[folder] = {key(name) for name in self.store.names(f"{PAYLOAD}/{folder}".rstrip("/"))}
+        for path, _ in bag.payload(self.store):
             folder, _, name = path.rpartition("/")
             if folder in there and f"data/{path}" not in sums and key(name) not in there[folder]:
                 yield path
@@ -245,22 +231,15 @@ class Journal(Placing):
         if self._oxum is None:
             return None
         size, count = self._oxum
-        for where, _, names in os.walk(self.earlier("")):
-            for name in names:
-                size -= os.stat(f"{where}/{name}").st_size
-                count -= 1
+        for path in self.store.listed(earlier(self.run, "").rstrip("/")):
+            former = self.store.stat(path)
+            size -= former.bytes if former is not None else 0
+            count -= 1
         return (size, count) if count == files else None
 
 
 def _as_it_is(name: str) -> str:
     return name
-
-
-def _names_in(folder: Path) -> list[str]:
-    try:
-        return os.listdir(folder)
-    except (FileNotFoundError, NotADirectoryError):
-        return []
 
 
 def refresh_tags(
@@ -272,39 +251,38 @@ def refresh_tags(
     """
     depot.require_there()
     if oxum is None:
-        size = count = 0
-        root = str(depot.root)
-        for path, _ in bag.read_manifest(depot.root / bag.MANIFEST):
-            with suppress(FileNotFoundError):
-                size += os.stat(f"{root}/{path}").st_size
-                count += 1
-        oxum = (size, count)
-    bag.write_tags(depot.root, depot.identity.library, library_name, oxum, stamp(now_utc())[:10], fresh)
+        oxum = _counted(depot.store)
+    bag.write_tags(depot.store, depot.identity.library, library_name, oxum, stamp(now_utc())[:10], fresh)
+
+
+def _counted(store: Store) -> tuple[int, int]:
+    """(bytes, files) of what the manifest lists and is there."""
+    size = count = 0
+    for path, _ in bag.read_manifest(store):
+        if (lies := store.stat(path)) is not None:
+            size += lies.bytes
+            count += 1
+    return size, count
 
 
 def open_run(depot: Depot) -> Journal | None:
     """The run that was interrupted at a depot, if there is one. Writes nothing."""
-    incoming = depot.root / "incoming"
-    for folder in sorted(incoming.iterdir()) if incoming.is_dir() else ():
-        if not folder.is_symlink() and is_plain_file(folder / "journal.jsonl"):
-            return Journal(depot, folder.name, ORIGIN)
+    for run in depot.store.folders("incoming"):
+        if depot.store.log(f"incoming/{run}/journal.jsonl").exists:
+            return Journal(depot, run, ORIGIN)
     return None
 
 
 def _await_writer(journal: Journal) -> None:
     """A killed run's writing process may live on for a moment, where a drive keeps it waiting: its changes must not meet ours."""
-    from filelock import FileLock, Timeout  # takes long to load, and what only reads needs no lock
-
-    journal.anchor.require()
-    lock = FileLock(journal.folder / WRITING)
     try:
-        lock.acquire(timeout=_PATIENCE)
-    except Timeout as error:
+        with journal.store.hold(writing_lock(journal.run), _PATIENCE):
+            pass
+    except BlockingIOError as error:
         raise DepotTrouble(
             f"The last run at the depot {journal.depot.name} was killed, and its writing process has not ended yet.",
             "Wait until the drive is idle, and run the same command again.",
         ) from error
-    lock.release()
 
 
 def finish_interrupted(depot: Depot, library_name: str) -> Iterator[Intent]:
@@ -314,8 +292,8 @@ def finish_interrupted(depot: Depot, library_name: str) -> Iterator[Intent]:
     """
     journal = open_run(depot)
     if journal is None:
-        if (depot.root / "incoming").is_dir():
-            shutil.rmtree(depot.root / "incoming")
+        if depot.store.is_taken("incoming"):
+            depot.store.clear("incoming")
         return
     _await_writer(journal)
     journal.roll_forward()

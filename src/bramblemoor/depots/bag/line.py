@@ -7,12 +7,10 @@ import hashlib
 import json
 from contextlib import suppress
 from dataclasses import asdict, dataclass
-from pathlib import Path
 
 import msgspec
 
-from bramblemoor.disk.durable import write_atomically
-from bramblemoor.disk.told import is_plain_file
+from bramblemoor.depots.kinds.interface import Store
 from bramblemoor.library.lineage import ORIGIN, Link
 
 LINE = "line.json"
@@ -31,22 +29,22 @@ class Line:
     library: Link = ORIGIN
 
 
-def read_line(root: Path) -> Line:
+def read_line(store: Store) -> Line:
     """The line that lies at a depot; an empty one where there is none, or where it is damaged (see `write_line`)."""
-    path = root / LINE
     with suppress(OSError, msgspec.DecodeError, ValueError, RecursionError):  # a flipped bit may make it no text
-        if is_plain_file(path) and path.stat().st_size < _LARGEST:
-            line = msgspec.json.decode(path.read_bytes(), type=Line)
+        lies = store.stat(LINE)
+        if lies is not None and lies.bytes < _LARGEST:
+            line = msgspec.json.decode(store.content(LINE), type=Line)
             if 0 <= line.runs < _MOST and 0 <= line.library.generation < _MOST:
                 return line
     return Line()
 
 
-def next_line(root: Path, run: str, library: Link) -> bytes:
+def next_line(store: Store, run: str, library: Link) -> bytes:
     """What line.json becomes by a run. The same run twice, as after a kill, makes the same line."""
-    before = read_line(root)
+    before = read_line(store)
     if before.run == run:
-        return (root / LINE).read_bytes()
+        return store.content(LINE)
     return _encoded(Line(before.runs + 1, digest_after(before, run), before.digest, run, library))
 
 
@@ -55,9 +53,9 @@ def digest_after(line: Line, run: str) -> str:
     return line.digest if line.run == run else hashlib.sha256(f"{line.digest} {run}".encode()).hexdigest()
 
 
-def write_line(root: Path, runs: int, digest: str) -> None:
+def write_line(store: Store, runs: int, digest: str) -> None:
     """Write line.json anew, as far as a ledger remembers it. It names no ledger: so no other depot is brought level with it."""
-    write_atomically(root / LINE, _encoded(Line(runs, digest)))
+    store.put_small(LINE, _encoded(Line(runs, digest)))
 
 
 def _encoded(line: Line) -> bytes:

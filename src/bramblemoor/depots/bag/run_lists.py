@@ -2,17 +2,22 @@
 
 import csv
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from io import TextIOWrapper
-from pathlib import Path
+from io import BufferedReader, TextIOWrapper
 from typing import TYPE_CHECKING, Self
 
-from bramblemoor.disk.durable import digest_of, replacing
-from bramblemoor.disk.told import Inside, inside_or_none, is_plain_file
+from bramblemoor.depots.kinds.interface import PAYLOAD, Store
+from bramblemoor.disk.told import Inside, inside_or_none
 
 if TYPE_CHECKING:
     from bramblemoor.depots.bag.placing import Intent
+
+
+def earlier(run: str, path: str) -> Inside:
+    """Where what lay at data/`path` is kept once a run has replaced or removed it."""
+    return Inside(f"earlier/{run}/{PAYLOAD}/{path}")
+
 
 RUN_COLUMNS = ("what", "path", "sha256", "bytes", "when", "was", "why")
 WHY_COLUMNS = ("path", "why", "when", "sha256", "bytes", "what")
@@ -47,11 +52,12 @@ class Sums:
         yield from self._db.cursor().execute("SELECT path, sha256 FROM sums WHERE sha256 IS NOT NULL ORDER BY path")
 
 
-def write_run(root: Path, run: str, placed: "Iterable[Intent]", earlier: Callable[[str], Path]) -> list[str]:
+def write_run(store: Store, run: str, placed: "Iterable[Intent]") -> list[str]:
     """Write the lists of a run; returns the paths of the tag files that they are."""
     written = [f"runs/{run}.csv"]
     _write(
-        root / written[0],
+        store,
+        written[0],
         RUN_COLUMNS,
         (
             (
@@ -66,44 +72,46 @@ def write_run(root: Path, run: str, placed: "Iterable[Intent]", earlier: Callabl
             for intent in placed
         ),
     )
-    if (root / "earlier" / run).is_dir():
+    if run in store.folders("earlier"):
         written.append(f"earlier/{run}/why.csv")
-        _write(root / written[1], WHY_COLUMNS, _reasons(read_run(root, run), earlier))
+        _write(store, written[1], WHY_COLUMNS, _reasons(store, run))
     return written
 
 
-def write_reasons(root: Path, run: str) -> None:
+def write_reasons(store: Store, run: str) -> None:
     """Write earlier/RUN/why.csv anew, from what lies there and what the run's own list says of it."""
-    told = {row.path: row for row in read_run(root, run)}
-    top = root / "earlier" / run / "data"
+    told = {row.path: row for row in read_run(store, run)}
+    top = earlier(run, "")
 
     def rows() -> Iterator[tuple[object, ...]]:
-        for file in sorted(path for path in top.rglob("*") if is_plain_file(path)):
-            path = Inside(file.relative_to(top).as_posix())
+        for lies in sorted(store.listed(top.rstrip("/"))):
+            former, path = store.stat(lies), Inside(lies.removeprefix(top))
+            if former is None:
+                continue
             row = told.get(path)
             why = (row.why or "replaced by a newer version") if row is not None else "not known any more"
             when, what = (row.when, row.what) if row is not None else ("", "")
-            yield path, why, when, digest_of(file), file.stat().st_size, what
+            yield path, why, when, store.digest(lies), former.bytes, what
 
-    _write(root / "earlier" / run / "why.csv", WHY_COLUMNS, rows())
+    _write(store, f"earlier/{run}/why.csv", WHY_COLUMNS, rows())
 
 
-def _reasons(placed: "Iterable[Done]", earlier: Callable[[str], Path]) -> Iterator[tuple[object, ...]]:
+def _reasons(store: Store, run: str) -> Iterator[tuple[object, ...]]:
     """One row a file that was set aside; where a file was moved and then replaced, the replacing is the reason."""
     db = sqlite3.connect("", isolation_level=None)
     db.executescript("CREATE TABLE reasons (path TEXT PRIMARY KEY, why TEXT, at TEXT, what TEXT) WITHOUT ROWID; BEGIN;")
-    for row in placed:
+    for row in read_run(store, run):
         told = (row.path, row.why or "replaced by a newer version", row.when, row.what)
         db.execute("INSERT OR REPLACE INTO reasons VALUES (?, ?, ?, ?)", told)
     for path, why, at, what in db.execute("SELECT * FROM reasons ORDER BY path"):
-        former = earlier(path)
-        if is_plain_file(former):
+        former = store.stat(earlier(run, path))
+        if former is not None:
             # What is set aside is read once, so that it can be told from rot later.
-            yield path, why, at, digest_of(former), former.stat().st_size, what
+            yield path, why, at, store.digest(former.path), former.bytes, what
 
 
-def _write(path: Path, columns: tuple[str, ...], rows: Iterator[tuple[object, ...]]) -> None:
-    with replacing(path) as file:
+def _write(store: Store, path: str, columns: tuple[str, ...], rows: Iterator[tuple[object, ...]]) -> None:
+    with store.replacing(path) as file:
         text = TextIOWrapper(file, encoding="utf-8", newline="")
         writer = csv.writer(text)
         writer.writerow(columns)
@@ -135,9 +143,9 @@ class Reason:
     mended: bool
 
 
-def read_run(root: Path, run: str) -> Iterator[Done]:
+def read_run(store: Store, run: str) -> Iterator[Done]:
     """What a run did at a depot. Rows that cannot be are passed over: the tag manifest finds the damage."""
-    for row in _rows(root / "runs" / f"{run}.csv"):
+    for row in _rows(store, f"runs/{run}.csv"):
         path, size = inside_or_none(row.get("path")), _number(row.get("bytes"))
         if path is not None and size is not None:
             what, why = row.get("what") or "", row.get("why") or ""
@@ -147,9 +155,9 @@ def read_run(root: Path, run: str) -> Iterator[Done]:
             )
 
 
-def read_reasons(root: Path, run: str) -> Iterator[Reason]:
+def read_reasons(store: Store, run: str) -> Iterator[Reason]:
     """Why files lie in earlier/RUN. Rows that cannot be are passed over, as above."""
-    for row in _rows(root / "earlier" / run / "why.csv"):
+    for row in _rows(store, f"earlier/{run}/why.csv"):
         path, size = inside_or_none(row.get("path")), _number(row.get("bytes"))
         if path is not None and size is not None:
             why = row.get("why") or ""
@@ -161,11 +169,11 @@ def _number(told: str | None) -> int | None:
     return int(told) if told is not None and told.isascii() and told.isdecimal() and len(told) < 19 else None
 
 
-def _rows(path: Path) -> Iterator[dict[str, str | None]]:
+def _rows(store: Store, path: str) -> Iterator[dict[str, str | None]]:
     """The rows of a list, whatever was done to it; nothing where there is none."""
-    if not is_plain_file(path):
+    if store.stat(path) is None:
         return
-    with path.open(encoding="utf-8", errors="replace", newline="") as file:
+    with TextIOWrapper(BufferedReader(store.open(path)), "utf-8", "replace", newline="") as file:
         rows = csv.DictReader(_without_nul(file))
         try:
             for row in rows:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from io import FileIO
+from io import RawIOBase
 from itertools import islice
 
 from bramblemoor.depots.bag.journal import Journal
@@ -16,10 +16,10 @@ from bramblemoor.depots.engine.lane import Item, Lanes, open_lanes
 from bramblemoor.depots.engine.sources import Source
 from bramblemoor.depots.engine.work import Member, Work
 from bramblemoor.depots.register.learning import enter_copies, mark_copy
-from bramblemoor.depots.register.register import expect_line
+from bramblemoor.depots.register.register import expect_line, require_room_there
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.errors import NotPossible
-from bramblemoor.library.home import Library, require_room
+from bramblemoor.library.home import Library
 from bramblemoor.library.lineage import latest
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
 from bramblemoor.library.troubles import Trouble
@@ -79,7 +79,7 @@ class CopyRun:
             needed = work.left(member).bytes
             if needed:
                 what = f"Copying to the depot {member.depot.name}"
-                require_room(member.depot.root, needed + _SLACK, what, member.terms.leave_free)
+                require_room_there(member.depot, needed + _SLACK, what)
 
     def lacks_room(self, work: Work, member: Member) -> str:
         """Why a depot cannot take what it lacks, with the figures; "" where it can."""
@@ -88,7 +88,7 @@ class CopyRun:
             return ""
         what = f"Copying to the depot {member.depot.name}"
         try:
-            require_room(member.depot.root, needed + _SLACK, what, member.terms.leave_free)
+            require_room_there(member.depot, needed + _SLACK, what)
         except NotPossible as trouble:
             return f"{trouble.happened} It was passed over: {trouble.remedy}"
         return ""
@@ -139,7 +139,7 @@ class _Bundle:
 class _Opened:
     """A source that was opened before its turn; what is read of it by then lies in `slots` (`job` gives its digest)."""
 
-    file: FileIO
+    file: RawIOBase
     slots: list[int] = field(default_factory=list)
     job: Future[tuple[int, str]] | None = None
 
@@ -159,7 +159,7 @@ class _Feeder:
         self._shared, self._lanes = lanes, lanes.by_key
         self._total, self._done = work.whole().bytes, 0
         self._bundle: _Bundle | None = None
-        self._opened: dict[str, _Opened] = {}  # sources of the next files, by path
+        self._opened: dict[tuple[int, str], _Opened] = {}  # sources of the next files, by place and path
         self._hashers = hashers
         self._entered = time.monotonic()
         self._lagging: dict[int, float] = {}  # depot to the moment since when it keeps another one waiting
@@ -202,9 +202,9 @@ class _Feeder:
             source = next(iter(self._sources(item)), None)
             coming.append((n, item, members, source))
             larger += item.bytes >= PIECE
-            if source is not None and source.path not in self._opened and hasattr(os, "posix_fadvise"):
-                with suppress(OSError):  # told when its turn comes
-                    opened = self._opened[source.path] = _Opened(FileIO(source.path))
+            if source is not None and source.key not in self._opened and hasattr(os, "posix_fadvise"):
+                with suppress(OSError):  # told when its turn comes; what is no file of the system's has no number
+                    opened = self._opened[source.key] = _Opened(source.open())
                     os.posix_fadvise(opened.file.fileno(), 0, PIECE, os.POSIX_FADV_WILLNEED)
             if len(coming) > _AHEAD:
                 if larger:
@@ -218,7 +218,7 @@ class _Feeder:
     def _read_next(self, coming: Iterable[tuple[int, Item, list[Member], Source | None]]) -> None:
         """Let the next files be read whole, as far as there is room for them, each with one byte more than there should be."""
         for _, item, _, source in islice(coming, _NEXT):
-            opened = self._opened.get(source.path) if source is not None else None
+            opened = self._opened.get(source.key) if source is not None else None
             if opened is not None and opened.job is None and PIECE <= item.bytes <= _MOST_AHEAD:
                 opened.slots = self._shared.take_ahead(item.bytes // PIECE + 1)
                 if not opened.slots:
@@ -277,7 +277,7 @@ class _Feeder:
     def _read(self, n: int, item: Item, source: Source, takers: list[Member]) -> Trouble | None:
         """Read a file from one source into the lanes; says what was wrong with it, None where nothing was."""
         try:
-            opened = self._opened.pop(source.path, None) or _Opened(FileIO(source.path))
+            opened = self._opened.pop(source.key, None) or _Opened(source.open())
             with opened.file as file:
                 if opened.job is not None:
                     trouble = self._take_ready(n, item, opened, takers)
@@ -291,7 +291,7 @@ class _Feeder:
         except OSError as error:
             return Trouble("unreadable", f"the {source.name}", error.strerror or "")
 
-    def _read_small(self, n: int, item: Item, file: FileIO, takers: list[Member]) -> Trouble | None:
+    def _read_small(self, n: int, item: Item, file: RawIOBase, takers: list[Member]) -> Trouble | None:
         """Keep a small file in a slot with others, until there are enough of them to hand over."""
         numbers = [member.number for member in takers]
         bundle = self._bundle
@@ -340,7 +340,7 @@ class _Feeder:
             lane.end()
         return None
 
-    def _read_large(self, n: int, item: Item, file: FileIO, takers: list[Member]) -> Trouble | None:
+    def _read_large(self, n: int, item: Item, file: RawIOBase, takers: list[Member]) -> Trouble | None:
         self.hand_over()
         lanes = [self._lanes[member.number] for member in takers]
         digest, slots = hashlib.sha256(), self._shared.slots
@@ -405,7 +405,7 @@ class _Feeder:
                 )  # fmt: skip
 
 
-def _read_whole(file: FileIO, rooms: list[memoryview]) -> tuple[int, str]:
+def _read_whole(file: RawIOBase, rooms: list[memoryview]) -> tuple[int, str]:
     """Read a file as far as there is room; returns how much came, and its digest."""
     digest, whole = hashlib.sha256(), 0
     for room in rooms:
@@ -417,7 +417,7 @@ def _read_whole(file: FileIO, rooms: list[memoryview]) -> tuple[int, str]:
     return whole, digest.hexdigest()
 
 
-def _fill(file: FileIO, room: memoryview) -> int:
+def _fill(file: RawIOBase, room: memoryview) -> int:
     """Read as much as there is room for; returns how much came."""
     count = 0
     while count < len(room) and (came := file.readinto(room[count:])):

@@ -62,10 +62,10 @@ class Lane:
         self._under_way: dict[int, Item] = {}
         self._next = 0
         self._process = _start()
-        drive = journal.depot.drive
+        store = journal.store
         self._send(messages.Setup(
-            str(journal.root), journal.anchor.place, journal.run, (type(drive).__module__, type(drive).__qualname__),
-            drive.options, slots.path, self._most_held, journal.depot.seeks, os.getpid(),
+            store.where, store.seen, journal.run, (type(store).__module__, type(store).__qualname__),
+            store.options, slots.path, self._most_held, journal.depot.seeks, os.getpid(),
         ))  # fmt: skip
         self._listener = threading.Thread(target=self._listen, daemon=True)
         self._listener.start()

@@ -26,13 +26,13 @@ class Task(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class Setup(msgspec.Struct, tag="setup", array_like=True):
-    """The first message: the depot's folder, where that was (device, inode), its run, its drive (module and class), the buffer,
-    and whether large files are written and read back by turns."""
+    """The first message: where the depot lies and which place that was (`Store.seen`), its run, its kind (module and class), the
+    buffer, and whether large files are written and read back by turns."""
 
-    root: str
-    place: tuple[int, int]
+    where: str
+    seen: tuple[int, ...]
     run: str
-    drive: tuple[str, str]
+    kind: tuple[str, str]
     options: dict[str, str]
     buffer: str
     most_held: int

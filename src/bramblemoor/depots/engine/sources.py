@@ -1,11 +1,13 @@
 """Where a run reads a file from: the library, or a depot that has a good copy of it."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-
-import msgspec
+from dataclasses import dataclass
+from functools import partial
+from io import FileIO, RawIOBase
 
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.engine.lane import Item
+from bramblemoor.depots.kinds.interface import PAYLOAD
 from bramblemoor.depots.register.known import LIBRARY
 from bramblemoor.depots.register.register import number_of
 from bramblemoor.library.copies import FREED, good
@@ -13,19 +15,35 @@ from bramblemoor.library.home import Library
 from bramblemoor.library.stocktake.stock import source_of
 
 
-class Source(msgspec.Struct, frozen=True, gc=False):
-    """A place a file may be read from; `number` is the depot's in the ledger, 0 for the library."""
+@dataclass(frozen=True, slots=True)
+class Source:
+    """A place a file may be read from; `number` is the depot's in the ledger, 0 for the library. `path` is the file's there.
+
+    `open` raises FileNotFoundError, or another OSError, as opening a file does.
+    """
 
     number: int
     name: str
     path: str
+    open: Callable[[], RawIOBase]
+
+    @property
+    def key(self) -> tuple[int, str]:
+        """What tells it from others."""
+        return self.number, self.path
+
+
+def in_library(library: Library, path: str) -> Source:
+    """The library's own file."""
+    lies = source_of(library, path)
+    return Source(LIBRARY, "library", lies, partial(FileIO, lies))
 
 
 def from_library(library: Library, depots: Sequence[Depot]) -> Callable[[Item], Iterable[Source]]:
     """Backups read the library, and only for what was freed there a depot of theirs that has it."""
 
     def source(item: Item) -> list[Source]:
-        return [Source(LIBRARY, "library", source_of(library, item.path))]
+        return [in_library(library, item.path)]
 
     if library.db.execute(f"{FREED} LIMIT 1").fetchone() is None:
         return source
@@ -45,7 +63,7 @@ def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Cal
     def sources(item: Item) -> Iterator[Source]:
         bad = library.db.execute("SELECT 1 FROM copies WHERE depot = 0 AND file = ?", (item.file,)).fetchone()
         if bad is None and target != LIBRARY:
-            yield Source(LIBRARY, "library", source_of(library, item.path))
+            yield in_library(library, item.path)
         for number, depot in numbers.items():
             row = library.db.execute(
                 "SELECT coalesce(path, ?) AS path FROM copies WHERE depot = ? AND file = ? AND sha256 IS NULL"
@@ -53,6 +71,7 @@ def from_anywhere(library: Library, depots: Sequence[Depot], target: int) -> Cal
                 (item.path, number, item.file),
             ).fetchone()
             if row is not None and number != target:
-                yield Source(number, f"depot {depot.name}", str(depot.data / row["path"]))
+                lies = f"{PAYLOAD}/{row['path']}"
+                yield Source(number, f"depot {depot.name}", lies, partial(depot.store.open, lies))
 
     return sources

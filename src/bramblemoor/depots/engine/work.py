@@ -77,7 +77,7 @@ class Work:
                 " WHERE l.depot = ? AND l.sha256 = f.sha256 AND l.state != 'damaged'))",
                 (member.bit, member.number, *values, member.number),
             )
-            if member.depot.drive.folds_case:
+            if member.depot.store.traits.folds_case:
                 self.twins[member.number] = self._take_twins(member)
         self._db.execute(
             "INSERT INTO temp.work (file, takers, held) SELECT l.file, sum(l.bit), max(l.held) FROM temp.lacks l"
@@ -173,7 +173,7 @@ def moves(db: sqlite3.Connection, member: Member) -> Iterator[Intent]:
     where, values = chosen(member.terms)
     # Where a drive does not tell capitals apart, a file whose new name is another one's there keeps the old one.
     free = "1"
-    if member.depot.drive.folds_case:
+    if member.depot.store.traits.folds_case:
         free = (
             "NOT EXISTS (SELECT 1 FROM files o JOIN copies h ON h.file = o.id AND h.depot = c.depot"
             " WHERE o.collision = f.collision AND o.id != f.id AND h.state != 'missing')"

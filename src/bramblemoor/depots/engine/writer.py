@@ -6,7 +6,6 @@ the run's writing.lock for as long as it lives, and ends with the run that start
 
 import ctypes
 import errno
-import hashlib
 import os
 import queue
 import signal
@@ -16,18 +15,13 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
 from importlib import import_module
-from pathlib import Path
 from typing import BinaryIO
 
-from filelock import FileLock
-
-from bramblemoor.depots.bag.placing import WRITING, Intent, NothingPlaced, Placing
+from bramblemoor.depots.bag.placing import Intent, NothingPlaced, Placing, writing_lock
 from bramblemoor.depots.engine import messages
 from bramblemoor.depots.engine.messages import Task
 from bramblemoor.depots.engine.slots import map_slots
-from bramblemoor.depots.kinds.interface import Drive
-from bramblemoor.disk.durable import set_time
-from bramblemoor.disk.told import Anchor
+from bramblemoor.depots.kinds.interface import Grade, Staging, Store
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.receipts import stamp
 from bramblemoor.running import PIECE
@@ -62,13 +56,15 @@ class _Batch:
 @dataclass
 class _Open:
     task: Task
-    file: BinaryIO
+    staging: Staging
     parts: list[memoryview] | None
     slots: list[int] = field(default_factory=list)
 
 
-def _placing(setup: messages.Setup) -> Placing:
-    return Placing(Path(setup.root), setup.run, Anchor(setup.root, setup.place))
+def _store(setup: messages.Setup) -> Store:
+    module, name = setup.kind
+    store: Store = getattr(import_module(module), name)(setup.where, setup.options, setup.seen)
+    return store
 
 
 class _Writer:
@@ -78,10 +74,9 @@ class _Writer:
     little else than seek. Of small ones it mostly waits for names.
     """
 
-    def __init__(self, setup: messages.Setup, pipe: BinaryIO) -> None:
-        module, name = setup.drive
-        self._drive: Drive = getattr(import_module(module), name)(Path(setup.root), setup.options)
-        self._placing = _placing(setup)
+    def __init__(self, store: Store, setup: messages.Setup, pipe: BinaryIO) -> None:
+        self._placing = Placing(store, setup.run)
+        self._stager = self._placing.stager
         self._buffer = memoryview(map_slots(setup.buffer))
         self._most_held, self._by_turns = setup.most_held, setup.by_turns
         self._pipe, self._telling = pipe, threading.Lock()
@@ -89,7 +84,6 @@ class _Writer:
         self._batch = _Batch()
         self._failed_in_a_row = 0
         self._failed = False
-        self._folders: set[str] = set()
         self._background = ThreadPoolExecutor(1)
         self._readers = ThreadPoolExecutor(_READERS)
         self._under_way: Future[None] | None = None
@@ -130,7 +124,7 @@ class _Writer:
             if current is None:
                 raise error
             with suppress(OSError):
-                current.file.__exit__(None, None, None)
+                current.staging.abandon()
             self._not_written(current.task, error)
             self._tell(messages.Freed(current.slots))
         except OSError as fatal:
@@ -140,7 +134,7 @@ class _Writer:
     def _is_fatal(self, error: OSError) -> bool:
         """Whether it is a trouble of the whole drive. A name that a drive refuses may be told as if there were no such folder."""
         if error.errno == errno.ENOENT:
-            return not self._placing.folder.is_dir()
+            return not self._stager.is_there
         return error.errno in _FATAL
 
     def _lost(self, task: Task, trouble: str) -> None:
@@ -152,24 +146,19 @@ class _Writer:
         if self._is_fatal(error) or (self._failed_in_a_row >= _TOO_MANY and not self._still_writes()):
             raise error
         with suppress(OSError):
-            self._placing.staged(task.path).unlink()
+            self._stager.discard(task.path)
         self._lost(task, f"it could not be written ({error.strerror or error})")
 
     def _still_writes(self) -> bool:
         """Whether the drive takes a file of a plain name: then it is the names of those that failed that it does not take."""
-        trial = self._placing.folder / "trial"
-        try:
-            self._drive.write(str(trial), b"trial", 0)
-            self._drive.flush_one(trial)
-            trial.unlink()
-        except OSError:
+        if not self._stager.still_writes():
             return False
         self._failed_in_a_row = 0
         return True
 
     def _hindered(self, task: Task) -> bool:
         try:
-            why = self._placing.hindrance(task.path)
+            why = self._stager.hindrance(task.path)
         except OSError as error:
             self._not_written(task, error)
             return True
@@ -177,23 +166,14 @@ class _Writer:
             self._lost(task, why)
         return bool(why)
 
-    def _make_folder(self, staged: str) -> None:
-        folder = staged.rpartition("/")[0]
-        if folder not in self._folders:
-            self._placing.anchor.require()
-            Path(folder).mkdir(parents=True, exist_ok=True)
-            self._folders.add(folder)
-
     def _small(self, slot: int, files: list[tuple[Task, int]]) -> None:
         begin = slot * PIECE
         for task, start in files:
             content = self._buffer[begin + start : begin + start + task.bytes]
             if self._hindered(task):
                 continue
-            staged = self._placing.staged_name(task.path)
-            self._make_folder(staged)
             try:
-                self._drive.write(staged, content, task.mtime_ns)
+                self._stager.write_small(task.path, content, task.mtime_ns)
             except OSError as error:
                 self._not_written(task, error)
                 continue
@@ -205,15 +185,13 @@ class _Writer:
     def _begin(self, task: Task) -> None:
         if self._hindered(task):
             return
-        staged = self._placing.staged(task.path)
-        self._make_folder(str(staged))
         try:
-            file = self._drive.open_to_write(staged)
+            staging = self._stager.begin(task.path, task.mtime_ns)
         except OSError as error:
             self._not_written(task, error)
             return
         # A file that takes up too much of the buffer is read back by its digest, not by comparing.
-        self._current = _Open(task, file, [] if task.bytes <= self._most_held * PIECE else None)
+        self._current = _Open(task, staging, [] if task.bytes <= self._most_held * PIECE else None)
 
     def _piece(self, slot: int, length: int) -> None:
         current = self._current
@@ -221,9 +199,8 @@ class _Writer:
             self._tell(messages.Freed([slot]))
             return
         current.slots.append(slot)
-        rest = content = self._buffer[slot * PIECE : slot * PIECE + length]
-        while rest:
-            rest = rest[current.file.write(rest) :]
+        content = self._buffer[slot * PIECE : slot * PIECE + length]
+        current.staging.write(content)
         if current.parts is not None:
             current.parts.append(content)
         else:
@@ -234,14 +211,12 @@ class _Writer:
         current = self._current
         if current is None:
             return
-        current.file.__exit__(None, None, None)
-        staged = self._placing.staged(current.task.path)
         if worthless:
-            staged.unlink()
+            current.staging.abandon()
             self._tell(messages.Freed(current.slots))
             self._current = None
             return
-        set_time(staged, current.task.mtime_ns)
+        current.staging.end()
         self._current = None
         self._failed_in_a_row = 0
         self._batch.files.append(_Written(current.task, current.parts))
@@ -295,7 +270,7 @@ class _Writer:
     def _flushed(self, files: list[_Written]) -> list[_Written]:
         """Flush a batch; where that fails, each file for itself, to learn which it was."""
         try:
-            self._drive.flush(self._placing.staged(written.task.path) for written in files)
+            self._stager.flush([written.task.path for written in files])
         except OSError as error:
             if self._is_fatal(error):
                 raise
@@ -303,46 +278,37 @@ class _Writer:
             return files
         sound = []
         for written in files:
-            path = self._placing.staged(written.task.path)
+            path = written.task.path
             try:
-                self._drive.flush_one(path)
+                self._stager.flush_one(path)
                 sound.append(written)
             except OSError as error:
                 if self._is_fatal(error):
                     raise
-                path.unlink(missing_ok=True)
+                self._stager.discard(path)
                 self._lost(written.task, f"it could not be flushed ({error.strerror or error})")
         return sound
 
-    def _proven(self, part: list[_Written]) -> list[tuple[Task, str]]:
+    def _proven(self, part: list[_Written]) -> list[tuple[Task, Grade]]:
         """Read files back; those that are what was written, and the grades. The others are told, and removed."""
         proven = []
         for written in part:
-            task, path = written.task, self._placing.staged_name(written.task.path)
+            task = written.task
             try:
-                matches, grade = self._read_back(written, path)
+                # With the bytes still at hand; by digest where they were too many to keep.
+                matches, grade = self._stager.prove(task.path, task.sha256, written.parts)
             except OSError as error:
                 if self._is_fatal(error):
                     raise
                 self._lost(task, f"it could not be read back ({error.strerror or error})")
-                Path(path).unlink(missing_ok=True)
+                self._stager.discard(task.path)
                 continue
             if matches:
                 proven.append((task, grade))
             else:
-                Path(path).unlink()
+                self._stager.discard(task.path)
                 self._lost(task, "read back, it was not what was written; the drive cannot be trusted")
         return proven
-
-    def _read_back(self, written: _Written, path: str) -> tuple[bool, str]:
-        """Compare with the bytes still at hand, by digest where they were too many to keep."""
-        if written.parts is not None:
-            return self._drive.compare(path, written.parts or [memoryview(b"")])
-        with self._drive.read_from_medium(Path(path), PIECE) as reading:
-            digest = hashlib.sha256()
-            for piece in reading.pieces:
-                digest.update(piece)
-            return digest.hexdigest() == written.task.sha256, reading.grade
 
 
 def _end_with(parent: int) -> None:
@@ -370,10 +336,9 @@ def main() -> None:
     coming: queue.SimpleQueue[messages.Told] = queue.SimpleQueue()
     threading.Thread(target=_read_messages, args=(taken, coming), daemon=True).start()
     try:
-        placing = _placing(setup)
-        placing.anchor.require()  # a lock makes the folders that it lies in
-        with FileLock(placing.folder / WRITING):
-            writer = _Writer(setup, told)
+        store = _store(setup)
+        with store.hold(writing_lock(setup.run), -1):
+            writer = _Writer(store, setup, told)
             while writer.carry_out(coming.get()):
                 pass
     except OSError as error:

@@ -1,16 +1,16 @@
-"""The kinds of drive a depot can lie on, by the name that the ledger and depot.toml give them."""
+"""The kinds of place that a depot can lie in, by the name that the ledger and depot.toml give them."""
 
-from pathlib import Path
+from collections.abc import Sequence
 
-from bramblemoor.depots.kinds.folder import FolderDrive
-from bramblemoor.depots.kinds.interface import Drive, Grade, Reading
+from bramblemoor.depots.kinds.folder import FolderStore
+from bramblemoor.depots.kinds.interface import PAYLOAD, Grade, Reading, Store
 from bramblemoor.errors import DepotTrouble
 
-_KINDS: dict[str, type[Drive]] = {FolderDrive.kind: FolderDrive}
+_KINDS: dict[str, type[Store]] = {FolderStore.kind: FolderStore}
 
 
-def add_kind(kind: type[Drive]) -> None:
-    """Make another kind known; the simulated drives that ship with Bramblemoor come in this way."""
+def add_kind(kind: type[Store]) -> None:
+    """Make another kind known; the simulated ones that ship with Bramblemoor come in this way."""
     _KINDS[kind.kind] = kind
 
 
@@ -18,13 +18,18 @@ def knows(kind: str) -> bool:
     return kind in _KINDS
 
 
-def open_drive(kind: str, root: Path, options: dict[str, str]) -> Drive:
+def open_store(kind: str, where: str, options: dict[str, str], seen: Sequence[int] = ()) -> Store:
     """Raises DepotTrouble for a kind that this program does not know."""
     if not knows(kind):
         raise DepotTrouble(
-            f"{root} is a depot of the unknown kind {kind!r}.", "Use the Bramblemoor that made it, or a newer one."
+            f"{where} is a depot of the unknown kind {kind!r}.", "Use the Bramblemoor that made it, or a newer one."
         )
-    return _KINDS[kind](root, options)
+    return _KINDS[kind](where, options, seen)
 
 
-__all__ = ["Drive", "Grade", "Reading", "add_kind", "knows", "open_drive"]
+def store_at(where: str) -> Store:
+    """Whatever lies there, opened to see what it is; as a folder, where no kind knows it as its own."""
+    return next((kind for kind in _KINDS.values() if kind.lies_at(where)), FolderStore)(where, {})
+
+
+__all__ = ["PAYLOAD", "Grade", "Reading", "Store", "add_kind", "knows", "open_store", "store_at"]

@@ -2,253 +2,271 @@
 
 import errno
 import io
-import mmap
 import os
-import threading
+import shutil
+import stat
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import cached_property
 from pathlib import Path
-from typing import Any, BinaryIO, cast
+from typing import BinaryIO
 
-from bramblemoor.depots.kinds.interface import Drive, Grade, Reading
-from bramblemoor.depots.register.known import PAYLOAD
-from bramblemoor.disk.durable import flush_file, flush_many, same_bytes, set_time
+from bramblemoor.depots.kinds.folder_stager import FolderStager
+from bramblemoor.depots.kinds.interface import PAYLOAD, Log, Moves, Reading, Stager, Store, Stored, Traits
+from bramblemoor.depots.kinds.medium import READ, can_prove, open_on_medium, pieces_of
+from bramblemoor.disk.durable import clear_unfinished, flush_folder, free_bytes, replacing, write_atomically
 from bramblemoor.disk.file_systems import FileSystem, file_system_of, seat_of
-from bramblemoor.disk.told import Inside, Root
-
-try:
-    import fcntl
-except ImportError:  # Windows
-    fcntl = None  # type: ignore[assignment]
-
-_MOST = 5 << 20
-"""The largest piece that is read at once."""
-_BLOCK = 4096
-_WINDOW = 1 << 20
-_BINARY = getattr(os, "O_BINARY", 0)  # Windows
-_WRITE = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | _BINARY
-_READ = os.O_RDONLY | _BINARY | getattr(os, "O_NOFOLLOW", 0)  # a link to a good file is no copy of it
+from bramblemoor.disk.names import DEPOT_MARK
+from bramblemoor.disk.told import Anchor, Inside, Root, require_plain_folders
+from bramblemoor.running import PIECE
 
 
-class MediumFile(io.RawIOBase):
-    """A file that can be read anywhere, from the medium as far as can be had; `grade` says whether it was."""
-
-    def __init__(self, path: Path) -> None:
-        drive = FolderDrive(path.parent, {})
-        self._descriptor, self.grade = drive.open_descriptor(str(path))
-        self._size = os.fstat(self._descriptor).st_size
-        self._at = 0
-        self._window, self._start, self._filled = mmap.mmap(-1, _WINDOW), 0, 0
-
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
-        self._at = max(0, offset + {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence])
-        return self._at
-
-    def tell(self) -> int:
-        return self._at
-
-    def readinto(self, room: Any) -> int:
-        view = memoryview(room).cast("B")
-        if self._at >= self._size:
-            return 0
-        if not self._start <= self._at < self._start + self._filled:
-            self._start = self._at - self._at % _BLOCK
-            os.lseek(self._descriptor, self._start, os.SEEK_SET)
-            self._filled = _read_into(self._descriptor, memoryview(self._window), self.grade)
-        begin = self._at - self._start
-        count = max(0, min(len(view), self._filled - begin))
-        view[:count] = memoryview(self._window)[begin : begin + count]
-        self._at += count
-        return count
-
-    def close(self) -> None:
-        if not self.closed:
-            os.close(self._descriptor)
-        super().close()
-
-
-class _PastCache(io.FileIO):
-    """A new file that is written past the system's cache (O_DIRECT): filling the cache takes longer than the drive does.
-
-    Whole blocks are; from the first piece on that is none, or that the system refuses, the cache is used.
-    """
-
-    def __init__(self, path: str) -> None:
-        super().__init__(path, "wb", opener=_open_past_cache)
-        self._past_cache = True
-
-    def write(self, content: Any) -> int:
-        whole = len(content) - len(content) % _BLOCK if self._past_cache else 0
-        if whole:
-            try:
-                return super().write(content[:whole])
-            except OSError as error:
-                if error.errno != errno.EINVAL:
-                    raise
-        if self._past_cache:
-            self._past_cache = False
-            flags = fcntl.fcntl(self, fcntl.F_GETFL)
-            fcntl.fcntl(self, fcntl.F_SETFL, flags & ~os.O_DIRECT)
-        return super().write(content)
-
-
-def _open_past_cache(path: str, flags: int) -> int:
-    return os.open(path, flags | os.O_DIRECT, 0o666)
-
-
-class FolderDrive(Drive):
+class FolderStore(Store):
     kind = "folder"
 
-    @cached_property
-    def _prefix(self) -> str:
-        return f"{self.root}/"
+    def __init__(self, where: str, options: dict[str, str], seen: Sequence[int] = ()) -> None:
+        super().__init__(where, options, seen)
+        self._root = Root(where)
+        if not seen and os.path.isdir(where):
+            self.seen = Anchor(where).place
+        self._anchor = Anchor(where, (self.seen[0], self.seen[1])) if self.seen else None
+
+    @classmethod
+    def lies_at(cls, where: str) -> bool:
+        return Path(where, DEPOT_MARK).is_file()
+
+    def _path(self, path: str) -> str:
+        return self._root.path(Inside(path))
 
     @cached_property
-    def _ways(self) -> Root:
-        return Root(self.root)
+    def system(self) -> FileSystem:
+        return file_system_of(Path(self.where))
 
     @cached_property
-    def volume(self) -> FileSystem:
-        return file_system_of(self.root)
+    def traits(self) -> Traits:
+        # Of what lies there in any case, as it is asked for before anything is written.
+        names = {name for name in os.listdir(self.where) if name.isascii()} if self.is_there else set()
+        small = next((name for name in names if name.upper() not in names), None)
+        folds = small is not None and os.path.lexists(f"{self.where}/{small.upper()}")
+        return Traits(can_prove(self.system), self.system.spins, folds, opens_in_place=True)
 
     @property
     def device(self) -> str:
-        return self.volume.device
+        return self.system.device
 
     @property
     def seat(self) -> str:
-        return seat_of(self.root, PAYLOAD)
+        return seat_of(Path(self.where), PAYLOAD)
 
     @property
-    def spins(self) -> bool:
-        return self.volume.spins
+    def writable(self) -> bool:
+        return os.access(self.where, os.W_OK)
 
-    @cached_property
-    def folds_case(self) -> bool:
-        # Of what lies there in any case, as it is asked for before anything is written.
-        names = {entry.name for entry in os.scandir(self.root) if entry.name.isascii()} if self.root.is_dir() else set()
-        small = next((name for name in names if name.upper() not in names), None)
-        return small is not None and os.path.lexists(self.root / small.upper())
+    @property
+    def is_there(self) -> bool:
+        return os.path.isdir(self.where)
 
-    def is_one(self, path: Path, other: Path) -> bool:
+    def require_there(self) -> None:
+        if self._anchor is None:
+            raise OSError(errno.ENODEV, "it is not there", self.where)
+        self._anchor.require()
+
+    def require_plain(self, folders: Iterable[str]) -> None:
+        require_plain_folders(Path(self.where), folders)
+
+    def room(self) -> int:
+        return free_bytes(Path(self.where))
+
+    def stat(self, path: str) -> Stored | None:
+        place = self._path(path)
         try:
-            return path.samefile(other) if self.volume.keeps_folders else self.folds_case
+            status = os.lstat(place)
+        except (OSError, ValueError):
+            return None
+        return Stored(path, status.st_size, status.st_mtime_ns) if stat.S_ISREG(status.st_mode) else None
+
+    def is_taken(self, path: str) -> bool:
+        return os.path.lexists(self._path(path))
+
+    def names(self, folder: str) -> list[str]:
+        try:
+            return sorted(os.listdir(self._path(folder) if folder else self.where))
+        except (FileNotFoundError, NotADirectoryError):
+            return []
+
+    def folders(self, folder: str) -> list[str]:
+        top = self._path(folder)
+        return [name for name in self.names(folder) if _is_folder(f"{top}/{name}")]
+
+    def listed(self, folder: str) -> Iterator[str]:
+        top = self._path(folder)
+        if not _is_folder(top):
+            return
+        for where, _, names in os.walk(top):
+            below = folder + where[len(top) :]
+            for name in names:
+                yield f"{below}/{name}" if os.sep == "/" else f"{below}/{name}".replace(os.sep, "/")
+
+    def is_one(self, path: str, other: str) -> bool:
+        try:
+            if self.system.keeps_folders:
+                return os.path.samefile(self._path(path), self._path(other))
+            return self.traits.folds_case
         except OSError:
             return False
 
-    def open_to_write(self, path: Path) -> BinaryIO:
-        if self.proves and fcntl is not None:
-            try:
-                return cast(BinaryIO, _PastCache(str(path)))
-            except OSError as error:
-                if error.errno != errno.EINVAL:  # the file system writes past its cache for nobody
-                    raise
-        return path.open("wb", buffering=0)
-
-    def write(self, path: str, content: bytes | memoryview, mtime_ns: int) -> None:
-        descriptor = os.open(path, _WRITE, 0o666)
-        try:
-            rest = memoryview(content)
-            while rest:
-                rest = rest[os.write(descriptor, rest) :]
-        finally:
-            os.close(descriptor)
-        set_time(path, mtime_ns)
-
-    def compare(self, path: str, parts: Sequence[memoryview]) -> tuple[bool, Grade]:
-        descriptor, grade = self.open_descriptor(path)
-        buffer = _buffer()
-        try:
-            for number, part in enumerate(parts):
-                # Of the last one block more than there should be, and no more: a large buffer takes long to make ready.
-                room = len(part) if number < len(parts) - 1 else (len(part) // _BLOCK + 1) * _BLOCK
-                count = _read_into(descriptor, memoryview(buffer)[:room], grade)
-                if count != len(part) or not same_bytes(buffer, part):
-                    return False, grade
-        finally:
-            os.close(descriptor)
-        return True, grade
-
-    def flush(self, paths: Iterable[Path]) -> None:
-        flush_many(paths, self.root, whole_system=self.volume.flushes_whole)
-
-    def flush_one(self, path: Path) -> None:
-        flush_file(path)
+    def open(self, path: str) -> io.FileIO:
+        return io.FileIO(self._path(path), opener=lambda place, _: os.open(place, READ))
 
     @contextmanager
-    def read_from_medium(self, path: Path, size: int) -> Iterator[Reading]:
-        descriptor, grade = self.open_descriptor(str(path))
+    def read(self, path: str, size: int = PIECE) -> Iterator[Reading]:
+        descriptor, grade = open_on_medium(self._path(path), proves=self.traits.proves)
         try:
-            yield Reading(grade, self._pieces(descriptor, size, grade))
+            yield Reading(grade, pieces_of(descriptor, size, grade))
         finally:
             os.close(descriptor)
 
-    def open_descriptor(self, path: str) -> tuple[int, Grade]:
-        """Open a file to read past the system's cache (O_DIRECT); where that is refused, drop what is cached of it."""
-        if path.startswith(self._prefix):
-            self._ways.path(Inside(path[len(self._prefix) :]))
-        if self.proves:
+    def at_hand(self, path: str) -> Path:
+        return Path(self._path(path))
+
+    def make_folder(self, folder: str) -> None:
+        os.makedirs(self._path(folder), exist_ok=True)
+
+    @contextmanager
+    def replacing(self, path: str) -> Iterator[BinaryIO]:
+        with replacing(Path(self._path(path))) as file:
+            yield file
+
+    def log(self, path: str) -> Log:
+        return _FolderLog(self._path(path))
+
+    @contextmanager
+    def moving(self) -> Iterator[Moves]:
+        folders = Folders(self)
+        yield folders
+        folders.flush()
+
+    def remove(self, paths: Iterable[str]) -> None:
+        folders: dict[str, None] = {}
+        for path in paths:
+            place = self._path(path)
+            with suppress(FileNotFoundError, NotADirectoryError):
+                os.unlink(place)
+            folders[place.rpartition("/")[0]] = None
+        for folder in sorted(folders, key=len, reverse=True):
+            while folder.count("/") > self.where.count("/") + 1:
+                try:
+                    os.rmdir(folder)
+                except OSError:
+                    break
+                folder = folder.rpartition("/")[0]
+            if os.path.isdir(folder):
+                flush_folder(Path(folder))
+
+    def clear(self, folder: str) -> None:
+        place = Path(self._path(folder))
+        if place.is_dir():
+            shutil.rmtree(place)
+        flush_folder(place.parent)
+
+    def clear_unfinished(self, folders: Iterable[str]) -> None:
+        clear_unfinished(*(Path(self.where, folder) for folder in folders))
+
+    @contextmanager
+    def hold(self, path: str, patience: float = 0) -> Iterator[None]:
+        from filelock import FileLock, Timeout  # takes long to load, and what only reads needs no lock
+
+        self.require_there()  # a lock makes the folders that it lies in
+        lock = FileLock(self._path(path))
+        try:
+            lock.acquire(timeout=patience)
+        except Timeout as error:
+            raise BlockingIOError(errno.EWOULDBLOCK, "another run holds it", self._path(path)) from error
+        try:
+            yield
+        finally:
+            lock.release()
+
+    def stager(self, run: str) -> Stager:
+        return FolderStager(self.where, run, self.system, self.require_there)
+
+
+def _is_folder(path: str) -> bool:
+    try:
+        return stat.S_ISDIR(os.lstat(path).st_mode)
+    except OSError:
+        return False
+
+
+class _FolderLog(Log):
+    """A text file that is added to."""
+
+    def __init__(self, path: str) -> None:
+        self._path = path
+
+    @property
+    def exists(self) -> bool:
+        try:
+            return stat.S_ISREG(os.lstat(self._path).st_mode)
+        except OSError:
+            return False
+
+    def begin(self, head: bytes) -> None:
+        folder = Path(self._path).parent
+        folder.mkdir(parents=True, exist_ok=True)
+        write_atomically(Path(self._path), head)
+        flush_folder(folder.parent)
+        flush_folder(folder.parent.parent)
+
+    def append(self, lines: Iterable[bytes]) -> None:
+        with open(self._path, "ab") as file:
+            before = file.tell()
             try:
-                return os.open(path, _READ | os.O_DIRECT), "medium"
-            except OSError as error:
-                if error.errno != errno.EINVAL:
-                    raise
-        descriptor = os.open(path, _READ)
-        if hasattr(os, "posix_fadvise"):
-            os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
-        return descriptor, "maybe-cache"
+                file.writelines(lines)
+                file.flush()
+                os.fsync(file.fileno())
+            except OSError:
+                with suppress(OSError):  # what is left of it broke off, and is passed over
+                    os.truncate(self._path, before)
+                raise
 
-    def _pieces(self, descriptor: int, size: int, grade: Grade) -> Iterator[memoryview]:
-        """The content in pieces of just `size` bytes, but for the last: they must line up with those that were written."""
-        buffer = _buffer()
-        size = min(size, (os.fstat(descriptor).st_size // _BLOCK + 1) * _BLOCK)
-        while count := _read_into(descriptor, memoryview(buffer)[:size], grade):
-            yield memoryview(buffer)[:count]
-            if count < size:
-                return
-
-    @cached_property
-    def proves(self) -> bool:
-        return self.volume.can_prove_reading and hasattr(os, "O_DIRECT") and hasattr(os, "preadv")
+    def lines(self) -> Iterator[bytes]:
+        with open(self._path, "rb") as file:
+            yield from file
 
 
-_buffers = threading.local()
+class Folders(Moves):
+    """Moves files below a depot, making folders, and remembers whose names have to be flushed."""
 
+    def __init__(self, store: FolderStore) -> None:
+        self._store = store
+        self._touched: dict[str, None] = {}
 
-def _buffer() -> mmap.mmap:
-    """A buffer of this thread's, aligned as reading past the cache needs it."""
-    if not hasattr(_buffers, "own"):
-        _buffers.own = mmap.mmap(-1, _MOST)
-    own: mmap.mmap = _buffers.own
-    return own
+    def move(self, old: str, new: str) -> None:
+        source, target = self._store._path(old), self._store._path(new)
+        self._make(target.rpartition("/")[0])
+        os.replace(source, target)
+        if not old.startswith("incoming/"):  # what is staged is in nobody's books
+            self._touched[source.rpartition("/")[0]] = None
 
+    def _make(self, folder: str) -> None:
+        if folder in self._touched:
+            return
+        missing = []
+        level = folder
+        while level != self._store.where and not os.path.isdir(level):
+            missing.append(level)
+            level = level.rpartition("/")[0]
+        if missing:
+            self._store.require_there()
+        for made in reversed(missing):
+            with suppress(FileExistsError):
+                os.mkdir(made)
+            self._touched[made.rpartition("/")[0]] = None
+        self._touched[folder] = None
 
-def _read_into(descriptor: int, room: memoryview, grade: Grade) -> int:
-    """Fill `room` unless the file ends; returns how much came."""
-    if hasattr(os, "readv"):
-        filled = os.readv(descriptor, [room])
-        # Past the cache only the end of a file is no whole block, and nothing may be read behind it.
-        while 0 < filled < len(room) and (grade == "maybe-cache" or filled % _BLOCK == 0):
-            more = os.readv(descriptor, [room[filled:]])
-            if not more:
-                break
-            filled += more
-        return filled
-    content = _read_full(descriptor, len(room))
-    room[: len(content)] = content
-    return len(content)
-
-
-def _read_full(descriptor: int, size: int) -> bytes:
-    """Exactly `size` bytes unless the file ends."""
-    piece = os.read(descriptor, size)
-    while piece and len(piece) < size and (more := os.read(descriptor, size - len(piece))):
-        piece += more
-    return piece
+    def flush(self) -> None:
+        for folder in self._touched:
+            if os.path.isdir(folder):
+                flush_folder(Path(folder))
+        self._touched.clear()

@@ -1,47 +1,29 @@
-"""The drives that are attached now, and the depots on them."""
+"""The depots on the drives that are attached now."""
 
-import shutil
-import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.depots.bag.depot import Identity, read_identity
-from bramblemoor.disk.file_systems import mounts
+from bramblemoor.disk.drives import Drive, drives, folders_on, mounted
 from bramblemoor.errors import DepotTrouble
-from bramblemoor.library.home import DEPOT_MARK
-
-# File systems that are no drives.
-_NO_DRIVES = {
-    "proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "mqueue", "tmpfs", "ramfs", "securityfs", "debugfs", "tracefs",
-    "pstore", "bpf", "hugetlbfs", "autofs", "fusectl", "overlay", "squashfs", "configfs", "efivarfs", "binfmt_misc", "nsfs",
-    "rpc_pipefs", "sockfs", "fuse.portal", "fuse.gvfsd-fuse", "selinuxfs",
-}  # fmt: skip
 
 
 @dataclass(frozen=True)
 class AttachedDrive:
-    """An attached drive: where it is mounted, its size in bytes, and the depots at its root or one folder below."""
+    """A drive, and the depots at its root or one folder below: where, and what it says it is."""
 
-    mount: Path
-    file_system: str
-    bytes: int
-    free: int
-    depots: tuple[tuple[Path, Identity], ...]
+    drive: Drive
+    depots: tuple[tuple[str, Identity], ...]
 
 
 def attached_drives() -> Iterator[AttachedDrive]:
     """Every mounted drive, in order of mount point."""
-    for mount, file_system in sorted(_mounts()):
-        try:
-            usage = shutil.disk_usage(mount)
-            depots = tuple(_depots_on(mount))
-        except OSError:
-            continue  # gone meanwhile, or not ours to read
-        yield AttachedDrive(mount, file_system, usage.total, usage.free, depots)
+    for drive in drives():
+        yield AttachedDrive(drive, tuple(_depots_on(drive.mount)))
 
 
-def find_depot(wanted: str, last: Path) -> Path | None:
+def find_depot(wanted: str, last: str) -> str | None:
     """Where the depot of that id is now: where it was last, or on whatever attached drive carries it."""
     try:
         identity = read_identity(last)
@@ -49,41 +31,18 @@ def find_depot(wanted: str, last: Path) -> Path | None:
         identity = None
     if identity is not None and identity.id == wanted:
         return last
-    for mount, _ in sorted(_mounts()):
-        for root, identity in _depots_on(mount):
+    for mount, _ in sorted(mounted()):
+        for where, identity in _depots_on(mount):
             if identity.id == wanted:
-                return root
+                return where
     return None
 
 
-def _mounts() -> Iterator[tuple[Path, str]]:
-    if sys.platform.startswith("linux"):
-        for mount in mounts():
-            if mount.file_system not in _NO_DRIVES and mount.point != Path("/") and _is_there(mount.point):
-                yield mount.point, mount.file_system
-    elif sys.platform == "darwin":
-        yield from ((path, "") for path in Path("/Volumes").iterdir() if path.is_dir())
-    else:
-        yield from ((Path(f"{letter}:\\"), "") for letter in "DEFGHIJKLMNOPQRSTUVWXYZ" if Path(f"{letter}:\\").exists())
-
-
-def _is_there(point: Path) -> bool:
-    try:
-        return point.is_dir()
-    except OSError:
-        return False  # what served it has ended: no other drive has to suffer for it
-
-
-def _depots_on(mount: Path) -> Iterator[tuple[Path, Identity]]:
-    try:
-        folders = [mount, *sorted(path for path in mount.iterdir() if _is_there(path) and not path.is_symlink())]
-    except OSError:
-        return
-    for folder in folders:
+def _depots_on(mount: Path) -> Iterator[tuple[str, Identity]]:
+    for folder in folders_on(mount):
         try:
-            if (folder / DEPOT_MARK).is_file():
-                identity = read_identity(folder)
-                if identity is not None:
-                    yield folder, identity
+            identity = read_identity(str(folder))
         except (OSError, DepotTrouble):
             continue
+        if identity is not None:
+            yield str(folder), identity

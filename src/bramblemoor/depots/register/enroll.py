@@ -23,6 +23,7 @@ from bramblemoor.depots.bag.journal import refresh_tags
 from bramblemoor.depots.bag.line import LINE, read_line, write_line
 from bramblemoor.depots.bag.run_lists import Sums
 from bramblemoor.depots.bag.terms import Terms
+from bramblemoor.depots.kinds import PAYLOAD, open_store, store_at
 from bramblemoor.depots.register.known import KnownDepot, known_depots
 from bramblemoor.depots.register.learning import learn_contents
 from bramblemoor.depots.register.register import (
@@ -33,16 +34,15 @@ from bramblemoor.depots.register.register import (
     remember_line,
     whereabouts,
 )
-from bramblemoor.disk.names import folded
+from bramblemoor.disk.names import DEPOT_MARK, LITTER, folded
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.copies import good
 from bramblemoor.library.erasing import Erasing, Within
-from bramblemoor.library.home import DEPOT_MARK, Library, require_apart
+from bramblemoor.library.home import Library, require_apart
 from bramblemoor.library.lineage import descends_from
 from bramblemoor.library.receipts import Finding, stamp
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
-from bramblemoor.library.stocktake.walk import LITTER
 
 
 def _require_name(library: Library, name: str, own: str = "") -> None:
@@ -56,7 +56,7 @@ def _require_free(library: Library, name: str, own: str, remedy: str) -> None:
     """Raise WrongUse for a name that another depot than that with the id `own` has."""
     for known in known_depots(library):
         if known.name == name and known.id != own:
-            raise WrongUse(f"There is a depot {name!r} already, at {known.root}.", remedy)
+            raise WrongUse(f"There is a depot {name!r} already, at {known.where}.", remedy)
 
 
 @dataclass(frozen=True)
@@ -110,72 +110,72 @@ def too_few_without(library: Library, known: KnownDepot, within: Within) -> tupl
 
 
 def add_depot(
-    library: Library, root: Path, *, name: str, site: str, medium: str, kind: str, options: dict[str, str], terms: Terms
+    library: Library, where: str, *, name: str, site: str, medium: str, kind: str, options: dict[str, str], terms: Terms
 ) -> tuple[Depot, bool]:
     """Make a depot in an existing empty folder, or take in one of this library that lies there (True).
 
     The files of one that was taken in do not count until they were read. Raises DepotTrouble for a missing folder, another
     library's depot or foreign content, WrongUse for a name that is taken or cannot be one.
     """
-    identity = _identity_at(library, root)
+    identity = _identity_at(library, where)
     if identity is not None:
         if identity.library != library.settings.library.id:
             raise DepotTrouble(
-                f"{root} holds the depot {identity.name} of another library.",
+                f"{where} holds the depot {identity.name} of another library.",
                 "Use another folder; nothing was written.",
             )
         known = next((one for one in known_depots(library) if one.id == identity.id), None)
         own_name = known.name if known is not None else identity.name
         if name != own_name:
             raise WrongUse(
-                f"{root} holds the depot {own_name} of this library, not {name}.",
-                f"To take it as that: bramblemoor depot add {own_name!r} {root}; as a depot of its own: bramblemoor depot adopt"
-                f" {root} --as {name!r}.",
+                f"{where} holds the depot {own_name} of this library, not {name}.",
+                f"To take it as that: bramblemoor depot add {own_name!r} {where}; as a depot of its own: bramblemoor depot adopt"
+                f" {where} --as {name!r}.",
             )
-        return (_find_again(library, known, root) if known is not None else _take_in(library, root, identity)), True
+        return (_find_again(library, known, where) if known is not None else _take_in(library, where, identity)), True
     _require_name(library, name)
     if not site or not medium:
         raise WrongUse("A new depot needs a site and a medium.", "Say them, as in: --site cottage --medium hdd.")
-    _require_empty(root)
+    _require_empty(where)
     depot = _make(
-        library, root, Identity(new_id(), name, library.settings.library.id, site, medium, kind, options, terms)
+        library, where, Identity(new_id(), name, library.settings.library.id, site, medium, kind, options, terms)
     )
     enter_depot(library, depot, stamp(now_utc()))
     remember_line(library, depot)
     return depot, False
 
 
-def _identity_at(library: Library, root: Path) -> Identity | None:
-    """What a folder says it is. Raises DepotTrouble where it is not there, WrongUse where it is no place for a depot."""
-    if not root.is_dir():
+def _identity_at(library: Library, where: str) -> Identity | None:
+    """What a place says it is. Raises DepotTrouble where it is not there, WrongUse where it is no place for a depot."""
+    store = store_at(where)
+    if not store.is_there:
         raise DepotTrouble(
-            f"{root} is not there, and Bramblemoor makes no folder that may be an unmounted drive.",
+            f"{where} is not there, and Bramblemoor makes no folder that may be an unmounted drive.",
             "Mount the drive, or make the folder yourself, then try again.",
         )
-    if root.resolve().is_relative_to(library.root) or library.root.is_relative_to(root.resolve()):
+    place = Path(where).resolve()
+    if place.is_relative_to(library.root) or library.root.is_relative_to(place):
         raise WrongUse(
-            f"{root} and the library lie within each other.", "Give the depot a folder of its own, on another drive."
+            f"{where} and the library lie within each other.", "Give the depot a folder of its own, on another drive."
         )
-    require_apart(root.resolve().parent, "a depot")
-    if (root / SETTINGS_FILE).is_file():
-        raise WrongUse(f"{root} is a library itself.", "Give the depot an empty folder of its own, on another drive.")
-    return read_identity(root)
+    require_apart(place.parent, "a depot")
+    if store.stat(SETTINGS_FILE) is not None:
+        raise WrongUse(f"{where} is a library itself.", "Give the depot an empty folder of its own, on another drive.")
+    return read_identity(where)
 
 
-def _require_empty(root: Path) -> None:
-    strangers = [path.name for path in root.iterdir() if path.name not in LITTER and path.name not in _BELONG_TO_DRIVES]
+def _require_empty(where: str) -> None:
+    strangers = [name for name in store_at(where).names("") if name not in LITTER and name not in _BELONG_TO_DRIVES]
     if strangers:
-        raise DepotTrouble(
-            f"{root} holds other things, {sorted(strangers)[0]} among them.", "Give the depot an empty folder."
-        )
+        raise DepotTrouble(f"{where} holds other things, {strangers[0]} among them.", "Give the depot an empty folder.")
 
 
-def _make(library: Library, root: Path, identity: Identity) -> Depot:
-    """Write an empty depot to a folder. The ledger does not know of it yet."""
-    depot = make_depot(root, identity)
-    (root / "data").mkdir(exist_ok=True)
+def _make(library: Library, where: str, identity: Identity) -> Depot:
+    """Write an empty depot to a place. The ledger does not know of it yet."""
+    depot = make_depot(where, identity)
+    depot.store.make_folder(PAYLOAD)
     with Sums() as sums:
-        bag.write_manifest(root, sums)
+        bag.write_manifest(depot.store, sums)
     refresh_tags(depot, library.name)
     return depot
 
@@ -184,13 +184,13 @@ _NEAR, _LONG = 0.83, 6
 _BELONG_TO_DRIVES = ("lost+found", "System Volume Information", "$RECYCLE.BIN")
 
 
-def _take_in(library: Library, root: Path, identity: Identity) -> Depot:
+def _take_in(library: Library, where: str, identity: Identity) -> Depot:
     """Take in a depot of this library that the ledger does not know."""
-    _require_free(library, identity.name, identity.id, f"Take it in as: bramblemoor depot adopt {root} --as NAME.")
-    depot = open_depot(root)
+    _require_free(library, identity.name, identity.id, f"Take it in as: bramblemoor depot adopt {where} --as NAME.")
+    depot = open_depot(where)
     enter_depot(library, depot, stamp(now_utc()))
     learn_contents(library, depot)
-    line = read_line(root)
+    line = read_line(depot.store)
     if descends_from(library, line.library):
         remember_line(library, depot)
     else:
@@ -199,17 +199,17 @@ def _take_in(library: Library, root: Path, identity: Identity) -> Depot:
             db.execute("UPDATE depots SET stranger = 'foreign' WHERE id = ?", (depot.id,))
         library.seen.append(Finding(
             f"depot {depot.name}", "it was written from a later or another state of this library, and may know more than it:"
-            f" to go on from there, bramblemoor restore DIR --from {root}; to keep this one, bramblemoor depot adopt"
+            f" to go on from there, bramblemoor restore DIR --from {where}; to keep this one, bramblemoor depot adopt"
             f" {depot.name}",
         ))  # fmt: skip
     return depot
 
 
-def _find_again(library: Library, known: KnownDepot, root: Path) -> Depot:
+def _find_again(library: Library, known: KnownDepot, where: str) -> Depot:
     """Note where a known depot is now. What is agreed with it stays as the ledger has it."""
-    depot = open_depot(root)
+    depot = open_depot(where)
     with library.ledger.changing() as db:
-        db.execute("UPDATE depots SET whereabouts = ? WHERE id = ?", (whereabouts(library, root), known.id))
+        db.execute("UPDATE depots SET whereabouts = ? WHERE id = ?", (whereabouts(library, where), known.id))
     if known.retired:
         library.seen.append(
             Finding(
@@ -217,7 +217,7 @@ def _find_again(library: Library, known: KnownDepot, root: Path) -> Depot:
             )
         )
     fresh = next(one for one in known_depots(library) if one.id == known.id)
-    return open_known(library, fresh) if fresh.root == root.resolve() or fresh.root == root else depot
+    return open_known(library, fresh) if fresh.where in (where, str(Path(where).resolve())) else depot
 
 
 def adopt(library: Library, depot: Depot, known: KnownDepot | None, new_name: str) -> Depot:
@@ -239,16 +239,16 @@ def adopt(library: Library, depot: Depot, known: KnownDepot | None, new_name: st
     if unknown:
         library.seen.append(Finding(
             f"depot {depot.name}", f"{unknown:,} files there are nothing that this library has ever had: to have them here,"
-            f" restore them to a folder first (bramblemoor restore DIR --from {depot.root})",
+            f" restore them to a folder first (bramblemoor restore DIR --from {depot.where})",
         ))  # fmt: skip
     return depot
 
 
 def _renewed(library: Library, depot: Depot, identity: Identity) -> Depot:
     """Write a depot's changed depot.toml, with the bag's tag files."""
-    write_identity(depot.root, identity)
-    fresh = open_depot(depot.root)
-    refresh_tags(fresh, library.name, oxum=bag.read_oxum(depot.root))
+    write_identity(depot.store, identity)
+    fresh = open_depot(depot.where)
+    refresh_tags(fresh, library.name, oxum=bag.read_oxum(depot.store))
     return fresh
 
 
@@ -277,65 +277,65 @@ def retire(library: Library, known: KnownDepot, *, undo: bool = False) -> None:
         db.execute("UPDATE depots SET retired = ? WHERE id = ?", ("" if undo else stamp(now_utc()), known.id))
 
 
-def replace_depot(library: Library, known: KnownDepot, root: Path, *, options: dict[str, str]) -> Depot:
+def replace_depot(library: Library, known: KnownDepot, where: str, *, kind: str, options: dict[str, str]) -> Depot:
     """Make a new drive take a depot's place: same name, site, medium and terms, another id. The old one is retired.
 
     The next backup fills the new one.
     """
-    identity = _identity_at(library, root)
+    identity = _identity_at(library, where)
     if identity is not None and identity.id == known.id:  # a new drive may well be mounted where the former one was
-        raise WrongUse(f"{root} is where the depot {known.name} lies.", "Name an empty folder on the new drive.")
-    if identity is None or not _was_begun(library, root, identity, known):
-        _require_empty(root)
-        kind = "stand-in drive" if options else "folder"
+        raise WrongUse(f"{where} is where the depot {known.name} lies.", "Name an empty folder on the new drive.")
+    if identity is None or not _was_begun(library, where, identity, known):
+        _require_empty(where)
         identity = Identity(
             new_id(), known.name, library.settings.library.id, known.site, known.medium, kind, options, known.terms
         )
-    depot = _make(library, root, identity)
+    depot = _make(library, where, identity)
     enter_depot(library, depot, stamp(now_utc()), instead_of=known.id)
     remember_line(library, depot)
     return depot
 
 
-def _was_begun(library: Library, root: Path, identity: Identity, known: KnownDepot) -> bool:
+def _was_begun(library: Library, where: str, identity: Identity, known: KnownDepot) -> bool:
     """Whether a folder was to take a depot's place when that was interrupted: it holds nothing, and nobody knows it."""
     return (
         identity.library == library.settings.library.id
         and identity.name == known.name
         and all(other.id != identity.id for other in known_depots(library))
-        and next(bag.read_manifest(root / bag.MANIFEST), None) is None
-        and not any((root / "data").glob("*"))
+        and next(bag.read_manifest(store_at(where)), None) is None
+        and not store_at(where).names(PAYLOAD)
     )
 
 
-def repair_depot(library: Library, known: KnownDepot, root: Path) -> list[str]:
+def repair_depot(library: Library, known: KnownDepot, where: str) -> list[str]:
     """Write depot.toml and line.json anew where they are damaged or gone; returns which.
 
-    Raises DepotTrouble where the folder holds no bag of this library, WrongUse where both are sound, or another depot's.
+    Raises DepotTrouble where the place holds no bag of this library, WrongUse where both are sound, or another depot's.
     """
+    store = open_store(known.kind, where, known.options)
     try:
-        sound = read_identity(root) if bag.fits(root, DEPOT_MARK) else None
+        sound = read_identity(where) if bag.fits(store, DEPOT_MARK) else None
     except DepotTrouble:
         sound = None
-    line = read_line(root)
-    line_is_sound = bag.fits(root, LINE) and bool(line.digest or not known.line)
+    line = read_line(store)
+    line_is_sound = bag.fits(store, LINE) and bool(line.digest or not known.line)
     is_as_agreed = sound == identity_of(library, known)
     if sound is not None and (sound.id != known.id or (line_is_sound and is_as_agreed)):
-        raise WrongUse(f"{root / DEPOT_MARK} is sound, of the depot {sound.name}.", "There is nothing to repair.")
-    info = root / bag.INFO
-    if not info.is_file() or f"External-Identifier: {library.settings.library.id}\n" not in info.read_text(
-        "utf-8", "replace"
-    ):
+        raise WrongUse(f"{where}/{DEPOT_MARK} is sound, of the depot {sound.name}.", "There is nothing to repair.")
+    if (
+        store.stat(bag.INFO) is None
+        or f"External-Identifier: {library.settings.library.id}\n" not in store.content(bag.INFO).decode("utf-8", "replace")
+    ):  # fmt: skip
         raise DepotTrouble(
-            f"{root} holds no copy of this library.", "Name the folder that the depot lies in, with its bag-info.txt."
+            f"{where} holds no copy of this library.", "Name the folder that the depot lies in, with its bag-info.txt."
         )
     fresh = []
     if not is_as_agreed:
-        write_identity(root, identity_of(library, known))
+        write_identity(store, identity_of(library, known))
         fresh.append(DEPOT_MARK)
     if not line_is_sound:
-        write_line(root, known.runs, known.line)
+        write_line(store, known.runs, known.line)
         fresh.append(LINE)
-    refresh_tags(open_depot(root), library.name, fresh, bag.read_oxum(root))
-    remember_line(library, open_depot(root))
+    refresh_tags(open_depot(where), library.name, fresh, bag.read_oxum(store))
+    remember_line(library, open_depot(where))
     return fresh

@@ -4,23 +4,22 @@ import os
 from collections.abc import Iterable
 from dataclasses import dataclass
 from difflib import get_close_matches
-from pathlib import Path
 
 import msgspec
 
 from bramblemoor.depots.bag.terms import Terms
 from bramblemoor.errors import WrongUse
+from bramblemoor.library.copies import amount, good
 from bramblemoor.library.home import Library
+from bramblemoor.library.receipts import Amount
 
-PAYLOAD = "data"
-"""The folder of a depot that holds its copy."""
 LIBRARY = 0
 """How the ledger's copies name the library itself; a row there means trouble, for by default its files are good."""
 
 
 @dataclass(frozen=True)
 class KnownDepot:
-    """What the ledger has of a depot: `root` is where it was last, `runs` and `line` its line as of the last run known here.
+    """What the ledger has of a depot: `where` it was last, `runs` and `line` its line as of the last run known here.
 
     `coming` is what its line becomes by a run of ours that did not end, `seat` where it was read, `stranger` tells that it was
     found to have gone its own way.
@@ -32,7 +31,7 @@ class KnownDepot:
     kind: str
     site: str
     medium: str
-    root: Path
+    where: str
     device: str
     terms: Terms
     runs: int
@@ -48,7 +47,7 @@ def known_depots(library: Library) -> list[KnownDepot]:
     return [
         KnownDepot(
             row["number"], row["id"], row["name"], row["kind"], row["site"], row["medium"],
-            Path(os.path.normpath(library.root / row["whereabouts"])), row["device"],
+            os.path.normpath(library.root / row["whereabouts"]), row["device"],
             msgspec.json.decode(row["terms"], type=Terms), row["runs"], row["line"], row["retired"],
             row["coming"], row["seat"], row["stranger"],
             msgspec.json.decode(row["options"], type=dict[str, str]),
@@ -78,3 +77,8 @@ def depots_named(library: Library, names: Iterable[str]) -> list[KnownDepot]:
             )
         chosen.append(known[name])
     return chosen or [depot for depot in known.values() if not depot.retired]
+
+
+def amount_at(library: Library, number: int) -> Amount:
+    """What is thought to be good at a depot."""
+    return amount(library.db, f"copies c JOIN files f ON f.id = c.file WHERE c.depot = ? AND {good()}", (number,))

@@ -1,10 +1,7 @@
 """What the ledger learns of the copies at a depot: what runs have done there, what lies there, and what is amiss."""
 
-import os
 import sqlite3
-import stat
 from collections.abc import Iterable
-from pathlib import Path
 
 from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
@@ -12,16 +9,15 @@ from bramblemoor.depots.bag.earlier import moment_of
 from bramblemoor.depots.bag.line import read_line
 from bramblemoor.depots.bag.placing import Intent, What
 from bramblemoor.depots.bag.run_lists import read_run
+from bramblemoor.depots.kinds.interface import PAYLOAD, Store
 from bramblemoor.depots.register.known import KnownDepot, number_in
 from bramblemoor.depots.register.records import read_reading
 from bramblemoor.depots.standing.tally import settle
-from bramblemoor.disk.durable import digest_of
-from bramblemoor.disk.told import is_plain_file
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.home import Library
 from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.lineage import descends_from
-from bramblemoor.library.receipts import Finding, listing, moment_in_name, seconds
+from bramblemoor.library.receipts import Finding, in_order, moment_in_name, seconds
 
 
 def forget_readings(library: Library, number: int) -> None:
@@ -36,10 +32,10 @@ def forget_readings(library: Library, number: int) -> None:
         settle(db)
 
 
-def catch_up(library: Library, known: KnownDepot, root: Path, run: str) -> None:
+def catch_up(library: Library, known: KnownDepot, store: Store, run: str) -> None:
     """Enter what a run of ours has done that was killed before it could enter all: as far as the ledger thinks otherwise."""
     with library.ledger.changing() as db:
-        for row in read_run(root, run):
+        for row in read_run(store, run):
             gone = row.was if row.what == "move" else row.path if row.what == "remove" else None
             if gone is not None and not _thinks_there(db, known.number, gone):
                 continue
@@ -64,23 +60,22 @@ def _thinks_there(db: sqlite3.Connection, number: int, path: str) -> bool:
     )
 
 
-def unlearnt(library: Library, root: Path, number: int) -> dict[int, str]:
+def unlearnt(library: Library, store: Store, number: int) -> dict[int, str]:
     """What the ledger counts at a depot, though a later reading, which lies there, has found it amiss: files, and their paths.
 
     So it is where a ledger comes back from a copy that was made before. What was found before the depot's own last run is no
     matter any more, as that run may have mended it; what was found in the future was found by a wrong clock.
     """
-    tags = root / bag.TAG_MANIFEST
     left = library.db.execute("SELECT tags FROM depots WHERE number = ?", (number,)).fetchone()["tags"]
-    if is_plain_file(tags) and digest_of(tags) == left:
+    if store.stat(bag.TAG_MANIFEST) is not None and store.digest(bag.TAG_MANIFEST) == left:
         return {}
-    last_run, now, folder = moment_of(read_line(root).run), now_seconds(), root / "readings"
+    last_run, now = moment_of(read_line(store).run), now_seconds()
     since = seconds(last_run) if last_run else 0
     found: dict[int, str] = {}
-    for name in listing(folder):
+    for name in in_order(store.names("readings")):
         if not since <= (moment := moment_in_name(name)) <= now:
             continue
-        reading = read_reading(folder / name)
+        reading = read_reading(store, f"readings/{name}")
         for finding in reading.amiss if reading is not None and reading.run == "verify" else ():
             row = library.db.execute(
                 "SELECT file FROM copies WHERE depot = :depot AND read_at <= :moment AND (path IS NULL OR path = :path)"
@@ -96,11 +91,11 @@ def unlearnt(library: Library, root: Path, number: int) -> dict[int, str]:
 def learn_readings(library: Library, depot: Depot) -> int:
     """Enter what readings that this library has not seen found amiss at a depot; returns how many files that are."""
     number = number_in(library, depot.id)
-    found = unlearnt(library, depot.root, number)
+    found = unlearnt(library, depot.store, number)
     if found:
         with library.ledger.changing() as db:
             for file, path in found.items():
-                mark_copy(db, number, file, "missing" if size_of(f"{depot.data}/{path}") is None else "damaged")
+                mark_copy(db, number, file, "missing" if size_of(depot.store, path) is None else "damaged")
             settle(db)
     return len(found)
 
@@ -118,13 +113,12 @@ def learn_contents(library: Library, depot: Depot) -> int:
     """
     number = number_in(library, depot.id)
     library.db.executescript(_LISTED)
-    data = str(depot.data)
     with library.ledger.changing() as db:
         db.executemany(
             "INSERT OR REPLACE INTO temp.listed VALUES (?, ?, ?)",
             (
-                (path, digest, size_of(f"{data}/{path}"))
-                for path, digest in bag.payload(depot.root / bag.MANIFEST)
+                (path, digest, size_of(depot.store, path))
+                for path, digest in bag.payload(depot.store)
             ),
         )  # fmt: skip
         db.execute("DELETE FROM copies WHERE depot = ?", (number,))
@@ -139,7 +133,7 @@ def learn_contents(library: Library, depot: Depot) -> int:
             " WHERE path NOT IN (SELECT path FROM files) AND bytes IS NOT NULL AND path != ?",
             (number, LEDGER),
         )
-        if descends_from(library, read_line(depot.root).library):
+        if descends_from(library, read_line(depot.store).library):
             # A former state of this very ledger: what it says is known here.
             db.execute("INSERT OR IGNORE INTO given_up SELECT sha256 FROM temp.listed WHERE path = ?", (LEDGER,))
         settle(db)
@@ -151,13 +145,13 @@ def learn_contents(library: Library, depot: Depot) -> int:
     return unknown
 
 
-def size_of(path: str) -> int | None:
-    """Bytes of a file as it lies there; None where there is none."""
+def size_of(store: Store, path: str) -> int | None:
+    """Bytes of a file of the payload as it lies there; None where there is none, or a link or another mount is on the way."""
     try:
-        status = os.lstat(path)
-    except (OSError, ValueError):
+        lies = store.stat(f"{PAYLOAD}/{path}")
+    except OSError:
         return None
-    return status.st_size if stat.S_ISREG(status.st_mode) else None
+    return lies.bytes if lies is not None else None
 
 
 def enter_intent(db: sqlite3.Connection, number: int, intent: Intent, *, believed: bool) -> None:

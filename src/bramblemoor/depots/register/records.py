@@ -3,12 +3,11 @@
 import secrets
 from collections.abc import Sequence
 from contextlib import suppress
-from pathlib import Path
 from typing import Literal
 
 import msgspec
 
-from bramblemoor.disk.told import is_plain_file
+from bramblemoor.depots.kinds.interface import Store
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, encode, next_number
 
@@ -42,11 +41,12 @@ def record_tags(reading: ReadingRecord, receipt: Receipt) -> dict[str, bytes]:
     return {f"readings/{receipt.file_name}": document, f"receipts/{receipt.file_name}": encode(receipt)}
 
 
-def read_reading(path: Path) -> ReadingRecord | None:
+def read_reading(store: Store, path: str) -> ReadingRecord | None:
     """A reading as it lies at a depot; None where it is damaged, or no plain file."""
     with suppress(OSError, ValueError, RecursionError):  # what cannot be decoded is a ValueError
-        if is_plain_file(path) and path.stat().st_size <= _LARGEST:
-            return msgspec.json.decode(path.read_bytes(), type=ReadingRecord)
+        lies = store.stat(path)
+        if lies is not None and lies.bytes <= _LARGEST:
+            return msgspec.json.decode(store.content(path), type=ReadingRecord)
     return None
 
 

@@ -2,17 +2,20 @@
 
 import json
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 
 import msgspec
 
 from bramblemoor.depots.bag.bag import TAG_MANIFEST, fits
 from bramblemoor.depots.bag.depot import Depot, Identity, depot_at, open_depot, read_identity
-from bramblemoor.depots.bag.earlier import finish_purge, moment_of
+from bramblemoor.depots.bag.earlier import moment_of
 from bramblemoor.depots.bag.journal import finish_interrupted, open_run
 from bramblemoor.depots.bag.line import LINE, digest_after, read_line
+from bramblemoor.depots.bag.purging import finish_purge
+from bramblemoor.depots.kinds import open_store
 from bramblemoor.depots.register.attached import find_depot
 from bramblemoor.depots.register.known import LIBRARY, KnownDepot, known_depots, number_in
 from bramblemoor.depots.register.learning import (
@@ -21,14 +24,15 @@ from bramblemoor.depots.register.learning import (
     forget_readings,
     learn_contents,
     learn_readings,
+    size_of,
     unlearnt,
 )
-from bramblemoor.disk.durable import digest_of
+from bramblemoor.disk.names import DEPOT_MARK
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.clock import DAY
-from bramblemoor.library.erasing import Within
-from bramblemoor.library.home import DEPOT_MARK, Library
+from bramblemoor.library.erasing import Within, size_in_library
+from bramblemoor.library.home import Library, require_free
 from bramblemoor.library.lineage import descends_from
 from bramblemoor.library.receipts import Finding, seconds
 
@@ -38,27 +42,27 @@ def open_known(library: Library, known: KnownDepot) -> Depot:
 
     Where it lies on another drive than it was read on, or in another folder there, its readings are forgotten.
     """
-    root = find_depot(known.id, known.root)
-    if root is None:
+    where = find_depot(known.id, known.where)
+    if where is None:
         raise _absent(known)
-    depot = open_depot(root)
+    depot = open_depot(where)
     agreed = identity_of(library, known)
     if depot.identity != agreed:
-        depot = depot_at(root, agreed)
+        depot = depot_at(where, agreed)
         library.seen.append(Finding(
             f"depot {known.name}", f"its depot.toml does not say what was agreed here, which holds: bramblemoor depot repair"
-            f" {known.name} {root}",
+            f" {known.name} {where}",
         ))  # fmt: skip
     if library.read_only:
         return depot
-    if root != known.root:
+    if where != known.where:
         with library.ledger.changing() as db:
-            db.execute("UPDATE depots SET whereabouts = ? WHERE id = ?", (whereabouts(library, root), known.id))
-    if depot.drive.seat != known.seat:
+            db.execute("UPDATE depots SET whereabouts = ? WHERE id = ?", (whereabouts(library, where), known.id))
+    if depot.store.seat != known.seat:
         forget_readings(library, known.number)
         with library.ledger.changing() as db:
             db.execute(
-                "UPDATE depots SET seat = ?, device = ? WHERE id = ?", (depot.drive.seat, depot.drive.device, known.id)
+                "UPDATE depots SET seat = ?, device = ? WHERE id = ?", (depot.store.seat, depot.store.device, known.id)
             )
         if known.seat:
             library.seen.append(Finding(
@@ -106,49 +110,51 @@ def within_reach(library: Library, opened: Iterable[Depot] = ()) -> Within:
     What lies elsewhere than it was read, or was written by another since, is there but counts for nothing.
     """
     at_hand = {depot.id: depot for depot in opened}
-    roots, doubted = {LIBRARY: library.root}, {LIBRARY} if library.doubted else set()
+    sizes: dict[int, Callable[[str], int | None]] = {LIBRARY: partial(size_in_library, library)}
+    doubted = {LIBRARY} if library.doubted else set()
     for known in known_depots(library):
         try:
             depot = at_hand.get(known.id)
             if depot is None:
-                root = find_depot(known.id, known.root) if not known.retired else None
-                depot = open_depot(root) if root is not None else None
+                where = find_depot(known.id, known.where) if not known.retired else None
+                depot = open_depot(where) if where is not None else None
             if depot is None:
                 continue
-            roots[known.number] = depot.data
-            is_as_left = depot.drive.seat == known.seat and read_line(depot.root).digest in (known.line, known.coming)
-            if not is_as_left or unlearnt(library, depot.root, known.number):
+            sizes[known.number] = partial(size_of, depot.store)
+            is_as_left = depot.store.seat == known.seat and read_line(depot.store).digest in (known.line, known.coming)
+            if not is_as_left or unlearnt(library, depot.store, known.number):
                 doubted.add(known.number)
         except (DepotTrouble, OSError):  # it is there, and cannot be made out
             doubted.add(known.number)
-    return Within(roots, doubted)
+    return Within(sizes, doubted)
 
 
 def _absent(known: KnownDepot) -> DepotTrouble:
     try:
-        identity = read_identity(known.root)
+        identity = read_identity(known.where)
     except OSError as error:
         return DepotTrouble(
-            f"The depot {known.name} should be at {known.root}, but nothing can be read there ({error.strerror}).",
+            f"The depot {known.name} should be at {known.where}, but nothing can be read there ({error.strerror}).",
             "Unmount its drive and plug it in again.",
         )
-    if not known.root.is_dir():
+    store = open_store(known.kind, known.where, known.options)
+    if not store.is_there:
         return DepotTrouble(
-            f"The depot {known.name} is not there: no folder {known.root}, and no attached drive carries it.",
+            f"The depot {known.name} is not there: no folder {known.where}, and no attached drive carries it.",
             f"Plug its drive in; if it is somewhere else, tell where: bramblemoor depot add {known.name} FOLDER.",
         )
-    if not fits(known.root, DEPOT_MARK):
+    if not fits(store, DEPOT_MARK):
         return DepotTrouble(
-            f"{known.root / DEPOT_MARK} is damaged: it is not what the tag manifest says.",
-            f"If the depot {known.name} lies there, write it anew: bramblemoor depot repair {known.name} {known.root}.",
+            f"{known.where}/{DEPOT_MARK} is damaged: it is not what the tag manifest says.",
+            f"If the depot {known.name} lies there, write it anew: bramblemoor depot repair {known.name} {known.where}.",
         )
     if identity is None:
         return DepotTrouble(
-            f"{known.root} is there, but the depot {known.name} is not in it: its drive may not be mounted.",
+            f"{known.where} is there, but the depot {known.name} is not in it: its drive may not be mounted.",
             f"Mount the drive, or tell where it is now: bramblemoor depot add {known.name} FOLDER.",
         )
     return DepotTrouble(
-        f"{known.root} holds another depot, {identity.name} ({identity.id[:8]}), not {known.name} ({known.id[:8]}).",
+        f"{known.where} holds another depot, {identity.name} ({identity.id[:8]}), not {known.name} ({known.id[:8]}).",
         "Plug in the right drive; nothing was written to this one.",
     )
 
@@ -158,7 +164,7 @@ def follow_line(library: Library, known: KnownDepot, depot: Depot) -> None:
 
     Raises DepotTrouble where a depot has seen a ledger that this one does not descend from, or is an old clone.
     """
-    root, line = depot.root, read_line(depot.root)
+    where, line = depot.where, read_line(depot.store)
     if line.run and (told := moment_of(line.run)) and seconds(told) > now_seconds() + DAY:
         library.seen.append(Finding(
             f"depot {known.name}", f"its last run was on {told[:10]}, which is in the future by this clock: one of the two"
@@ -176,15 +182,15 @@ def follow_line(library: Library, known: KnownDepot, depot: Depot) -> None:
     if (
         line.digest and line.digest == known.coming
     ):  # by a run of ours that was killed, and ended by itself or by another machine
-        catch_up(library, known, root, line.run)
+        catch_up(library, known, depot.store, line.run)
         remember_line(library, depot)
         return
     is_foreign = not descends_from(library, line.library)
     is_clone = bool(known.line) and line.runs <= known.runs
-    if (is_foreign or is_clone) and (not line.digest or not fits(root, LINE)):
+    if (is_foreign or is_clone) and (not line.digest or not fits(depot.store, LINE)):
         raise DepotTrouble(
-            f"{root / LINE} is damaged or missing: it tells which runs the drive has seen. Nothing was written.",
-            f"If this is the drive of {known.name} that was last used: bramblemoor depot repair {known.name} {root}.",
+            f"{where}/{LINE} is damaged or missing: it tells which runs the drive has seen. Nothing was written.",
+            f"If this is the drive of {known.name} that was last used: bramblemoor depot repair {known.name} {where}.",
         )
     if is_foreign:
         forget_readings(library, known.number)
@@ -197,7 +203,7 @@ def follow_line(library: Library, known: KnownDepot, depot: Depot) -> None:
         )
     if is_clone:
         raise DepotTrouble(
-            f"The drive at {known.root} is a copy of the depot {known.name} as it was {known.runs - line.runs + 1} or more runs"
+            f"The drive at {known.where} is a copy of the depot {known.name} as it was {known.runs - line.runs + 1} or more runs"
             " ago: a clone, or a drive that was put back. Nothing was written.",
             f"Plug in the drive that was last used. If this one is to take its place: bramblemoor depot adopt {known.name}.",
         )
@@ -215,12 +221,13 @@ def _note_stranger(library: Library, known: KnownDepot, why: str) -> None:
             db.execute("UPDATE depots SET stranger = ? WHERE id = ?", (why, known.id))
 
 
-def whereabouts(library: Library, root: Path) -> str:
+def whereabouts(library: Library, where: str) -> str:
     """Where a depot is, seen from the library; on Windows another drive can only be named in full."""
+    place = Path(where).resolve()
     try:
-        return Path(os.path.relpath(root.resolve(), library.root)).as_posix()
+        return Path(os.path.relpath(place, library.root)).as_posix()
     except ValueError:
-        return root.resolve().as_posix()
+        return place.as_posix()
 
 
 def number_of(library: Library, depot: Depot) -> int:
@@ -246,8 +253,8 @@ def enter_depot(library: Library, depot: Depot, added: str, *, instead_of: str =
             " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 identity.id, identity.name, identity.kind, identity.site, identity.medium,
-                whereabouts(library, depot.root), depot.drive.device, json.dumps(identity.options), added, terms,
-                depot.drive.seat,
+                whereabouts(library, depot.where), depot.store.device, json.dumps(identity.options), added, terms,
+                depot.store.seat,
             ),
         )  # fmt: skip
 
@@ -267,7 +274,7 @@ def change_identity(library: Library, depot: Depot, identity: Identity) -> None:
 def expect_line(library: Library, depot: Depot, run: str) -> None:
     """Note what a depot's line becomes by a run of ours that begins there: by that it is known, whenever it ends."""
     with library.ledger.changing() as db:
-        coming = digest_after(read_line(depot.root), run)
+        coming = digest_after(read_line(depot.store), run)
         db.execute("UPDATE depots SET coming = ? WHERE id = ?", (coming, depot.id))
 
 
@@ -284,13 +291,18 @@ def finish_all(library: Library, depots: Sequence[Depot]) -> tuple[list[Depot], 
     ready, wrong = [], []
     for depot in depots:
         try:
-            if os.access(depot.root, os.W_OK):
+            if depot.store.writable:
                 finish_at(library, depot)
             ready.append(depot)
         except (DepotTrouble, OSError) as error:
             trouble = error if isinstance(error, DepotTrouble) else drive_trouble(depot.name, error)
             wrong.append(Finding(f"depot {depot.name}", f"{trouble.happened} It was passed over: {trouble.remedy}"))
     return ready, wrong
+
+
+def require_room_there(depot: Depot, wanted: int, what: str) -> None:
+    """Raise NotPossible, with the figures, where `wanted` bytes do not fit beside those that are to stay free at a depot."""
+    require_free(depot.store.room(), depot.where, wanted, what, depot.identity.terms.leave_free)
 
 
 def finish_at(library: Library, depot: Depot) -> int:
@@ -303,7 +315,7 @@ def finish_at(library: Library, depot: Depot) -> int:
     number = number_of(library, depot)
     run = open_run(depot)
     row = library.db.execute("SELECT coming FROM depots WHERE id = ?", (depot.id,)).fetchone()
-    ours = run is not None and digest_after(read_line(depot.root), run.run) == row["coming"]
+    ours = run is not None and digest_after(read_line(depot.store), run.run) == row["coming"]
     with library.ledger.changing() as db:
         for intent in finish_interrupted(depot, library.name):
             enter_intent(db, number, intent, believed=ours)
@@ -315,9 +327,8 @@ def finish_at(library: Library, depot: Depot) -> int:
 
 def remember_line(library: Library, depot: Depot) -> None:
     """The line and the tag manifest that a depot has now, once a run of this library has ended there."""
-    line = read_line(depot.root)
-    tags = depot.root / TAG_MANIFEST
-    digest = digest_of(tags) if tags.is_file() else ""
+    line = read_line(depot.store)
+    digest = depot.store.digest(TAG_MANIFEST) if depot.store.stat(TAG_MANIFEST) is not None else ""
     with library.ledger.changing() as db:
         db.execute(
             "UPDATE depots SET runs = ?, line = ?, tags = ?, stranger = '' WHERE id = ?",
@@ -328,4 +339,4 @@ def remember_line(library: Library, depot: Depot) -> None:
 def tags_as_left(library: Library, depot: Depot) -> str:
     """The digest of a depot's tag manifest as this library left it; "" where another may have written it since."""
     row = library.db.execute("SELECT line, tags FROM depots WHERE id = ?", (depot.id,)).fetchone()
-    return row["tags"] if row["line"] == read_line(depot.root).digest else ""
+    return row["tags"] if row["line"] == read_line(depot.store).digest else ""

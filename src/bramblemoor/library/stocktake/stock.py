@@ -359,6 +359,11 @@ def renew_snapshot(library: Library) -> None:
         db.execute("INSERT OR REPLACE INTO meta VALUES ('snapshot', ?)", (str(generation),))
 
 
+def content_of(path: str) -> str:
+    """Under which path of the library a file's content lies: its own, but for the ledger, of which depots get the snapshot."""
+    return SNAPSHOT if path == ledger_file.FILE else path
+
+
 def source_of(library: Library, path: str) -> str:
-    """Where the content of a file lies in the library: its own path, but for the ledger, of which depots get the snapshot."""
-    return f"{library.root}/{SNAPSHOT if path == ledger_file.FILE else path}"
+    """Where that is on this machine."""
+    return f"{library.root}/{content_of(path)}"

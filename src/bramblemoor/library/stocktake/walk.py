@@ -7,11 +7,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 from bramblemoor.disk.durable import TEMPORARY
+from bramblemoor.disk.names import LITTER
 from bramblemoor.library.receipts import Finding, listing
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 
-LITTER = frozenset((".DS_Store", "Thumbs.db", "desktop.ini", ".Spotlight-V100", ".Trashes", ".fseventsd"))
-"""What operating systems leave in folders: nobody's work, and nothing to be alarmed at."""
 # Receipts about depots lie at the depots; each backup would else need another backup for its own receipt.
 _ABOUT_DEPOTS = ("-backup-", "-verify-", "-mend-", "-level-", "-purge-", "-drill-")
 

@@ -1,0 +1,176 @@
+"""The house as docs/architecture.md draws it: arrows point down only, and what a room may not do it does not do.
+
+The arrows are drawn from the imports themselves, the lazy ones inside functions included.
+"""
+
+import ast
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+
+SOURCE = Path(__file__).parents[1] / "src/bramblemoor"
+FLOORS = (
+    ("cli",),
+    ("exports", "depots", "services"),
+    ("library", "wire"),
+    ("frames", "disk", "planning", "running", "errors"),
+)
+"""From the top down. A room takes from lower floors only, and from none on its own floor, but for what BESIDE says."""
+BESIDE = {("frames", "running"), ("disk", "errors"), ("disk", "running"), ("frames", "errors"), ("library", "wire")}
+MOST_LINES, MOST_OF_A_FUNCTION = 450, 70
+
+
+@dataclass(frozen=True)
+class Arrow:
+    """One import: by which file, of which module, and what is taken from it."""
+
+    file: str
+    module: str
+    taken: str
+
+    def __str__(self) -> str:
+        return f"{self.file} takes {self.taken} of {self.module}"
+
+
+@cache
+def parsed() -> dict[str, ast.Module]:
+    return {path.relative_to(SOURCE).as_posix(): ast.parse(path.read_text()) for path in sorted(SOURCE.rglob("*.py"))}
+
+
+@cache
+def modules() -> set[str]:
+    return {name.removesuffix(".py").removesuffix("/__init__").replace("/", ".") for name in parsed()}
+
+
+def arrows() -> Iterator[Arrow]:
+    for file, tree in parsed().items():
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ImportFrom):
+                assert node.level == 0, f"{file} imports by dots: name the room"
+                module = (node.module or "").removeprefix("bramblemoor").removeprefix(".")
+                if (node.module or "").partition(".")[0] == "bramblemoor":
+                    for name in node.names:
+                        whole = f"{module}.{name.name}" if f"{module}.{name.name}" in modules() else module
+                        yield Arrow(file, whole, name.name)
+            elif isinstance(node, ast.Import):
+                for name in node.names:
+                    if name.name.partition(".")[0] == "bramblemoor":
+                        yield Arrow(file, name.name.removeprefix("bramblemoor."), name.name)
+
+
+def room(name: str) -> str:
+    """The room of a file or of a module."""
+    return re.split(r"[/.]", name)[0]
+
+
+def floor(name: str) -> int:
+    return next(number for number, rooms in enumerate(FLOORS) if name in rooms)
+
+
+def test_arrows_point_down() -> None:
+    known = {one for rooms in FLOORS for one in rooms}
+    wrong = []
+    for arrow in arrows():
+        here, there = room(arrow.file), room(arrow.module)
+        if here in ("__main__", "__init__") or here == there or not there:
+            continue
+        if there == "standins":
+            wrong += [] if here == "cli" else [arrow]
+        elif here == "standins":
+            # The simulated drives are drives: they take nothing of the house but the seam that they fill.
+            wrong += [] if arrow.module.startswith("depots.kinds") or floor(there) == len(FLOORS) - 1 else [arrow]
+        else:
+            assert {here, there} <= known, f"{arrow}: no floor was given to that room"
+            wrong += [] if floor(here) < floor(there) or (here, there) in BESIDE else [arrow]
+    assert not wrong, "\n".join(map(str, wrong))
+
+
+def test_each_room_of_a_room_has_its_place() -> None:
+    """Within a room, a kind knows its interface and no other kind, and what lies at a depot knows no ledger."""
+    never = (
+        (r"depots/bag/", r"depots\.(engine|register|standing|archives|[a-z_]+$)|library\.(?!receipts|names|lineage|copies|selection)"),
+        (r"depots/kinds/(?!__init__)", r"depots\.(?!kinds\.interface)"),
+        (r"depots/(engine|register|standing)/", r"depots\.[a-z_]+$"),
+        (r"services/kinds/(?!__init__)", r"services\.(?!interface)"),
+        (r"exports/containers/(?!__init__)", r"exports\.(?!containers\.interface)"),
+        (r"exports/(?!drafting/)", r"exports\.drafting"),
+        (r"cli/(say|common|options)\.py", r"cli\.[a-z]+\.[a-z_]+$"),
+    )  # fmt: skip
+    wrong = [
+        arrow
+        for arrow in arrows()
+        for here, there in never
+        if re.match(here, arrow.file) and re.match(there, arrow.module)
+    ]
+    assert not wrong, "\n".join(map(str, wrong))
+
+
+def test_nothing_below_the_commands_talks() -> None:
+    """Below `cli` nothing prints, asks, or imports what prints and asks. The writing process speaks to its run through pipes."""
+    for file, tree in parsed().items():
+        if room(file) in ("cli", "standins"):
+            continue
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Import | ast.ImportFrom):
+                names = [node.module or ""] if isinstance(node, ast.ImportFrom) else [name.name for name in node.names]
+                assert not {name.partition(".")[0] for name in names} & {"typer", "rich", "click"}, file
+            elif isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
+                assert node.func.id not in ("print", "input"), f"{file}:{node.lineno}"
+
+
+def test_commands_run_no_sql() -> None:
+    begins = re.compile(r"\s*(SELECT|INSERT|UPDATE|DELETE|CREATE|DROP|WITH|PRAGMA|ATTACH)\s")
+    wrong = []
+    for file, tree in parsed().items():
+        if room(file) != "cli":
+            continue
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Attribute) and node.attr in ("db", "execute", "executemany", "executescript"):
+                wrong.append(f"{file}:{node.lineno}: {ast.unparse(node)}")
+            elif isinstance(node, ast.Constant) and isinstance(node.value, str) and begins.match(node.value):
+                wrong.append(f"{file}:{node.lineno}: {node.value[:60]!r}")
+    assert not wrong, "\n".join(wrong)
+
+
+def test_files_and_functions_are_of_a_size_to_read() -> None:
+    wrong = []
+    for file, tree in parsed().items():
+        lines = (SOURCE / file).read_text().count("\n")
+        if lines > MOST_LINES:
+            wrong.append(f"{file} has {lines} lines")
+        for node in ast.walk(tree):
+            if isinstance(node, ast.FunctionDef):
+                first = min([node.lineno, *(one.lineno for one in node.decorator_list)])
+                length = (node.end_lineno or 0) - first + 1
+                if length > MOST_OF_A_FUNCTION:
+                    wrong.append(f"{file}:{node.lineno}: {node.name} has {length} lines")
+    assert not wrong, "\n".join(wrong)
+
+
+def test_rooms_keep_what_is_their_own() -> None:
+    """An underscore name belongs to its file: nobody imports it, or reaches for it through a module."""
+    wrong = [str(arrow) for arrow in arrows() if arrow.taken.rpartition(".")[2].startswith("_")]
+    for file, tree in parsed().items():
+        imported = {
+            name.asname or name.name
+            for node in ast.walk(tree)
+            if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("bramblemoor")
+            for name in node.names
+        }
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Attribute) and node.attr.startswith("_") and not node.attr.startswith("__"):
+                if isinstance(node.value, ast.Name) and node.value.id in imported:
+                    wrong.append(f"{file}:{node.lineno}: {ast.unparse(node)}")
+    assert not wrong, "\n".join(wrong)
+
+
+def test_the_drawn_house_is_the_built_one() -> None:
+    """Every room stands in docs/architecture.md, and so does every file in the room's own row."""
+    told = (SOURCE.parents[1] / "docs/architecture.md").read_text()
+    for file in parsed():
+        if "/" in file and not file.endswith("__init__.py"):
+            where, _, name = file.removesuffix(".py").rpartition("/")
+            assert f"`{where}/`" in told, f"docs/architecture.md knows no room {where}/"
+            assert re.search(rf"\b{name}\b", told), f"docs/architecture.md does not tell of {file}"
