@@ -26,14 +26,13 @@ from bramblemoor.depots.register.records import ReadingRecord, make_receipt, rec
 from bramblemoor.depots.register.register import finish_all, number_of, remember_line, within_reach
 from bramblemoor.errors import DepotTrouble, MassOfChanges
 from bramblemoor.frames.moments import now_utc
+from bramblemoor.library import copies
 from bramblemoor.library.copies import FREED, amiss, good
 from bramblemoor.library.erasing import Erasing, Within
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.stocktake.stock import Stock, renew_snapshot, take_stock
 from bramblemoor.running import Pace, Progress
-
-_ALL = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
 
 _AWAY = "put away: no longer on the working drive, and no drive of this run has them; let one take part that does"
 _STAYS = "not to be there any more, but not taken away: too few other drives were found to have them, and read lately"
@@ -143,11 +142,12 @@ def _away(library: Library, members: Sequence[Member]) -> list[LeftOut]:
     away = []
     for member in members:
         where, values = chosen(member.terms)
-        lacked = Amount(*library.db.execute(
-            f"SELECT {_ALL} FROM files f LEFT JOIN copies c ON c.file = f.id AND c.depot = ?"
+        lacked = copies.amount(
+            library.db,
+            f"files f LEFT JOIN copies c ON c.file = f.id AND c.depot = ?"
             f" LEFT JOIN frames r ON r.id = f.frame WHERE {LACKING} AND {where} AND NOT {at_hand(members)}",
             (member.number, *values),
-        ).fetchone())  # fmt: skip
+        )
         if lacked.files:
             away.append(LeftOut(f"{member.depot.name}: {lacked.files:,} files", _AWAY, lacked))
     return away
@@ -295,13 +295,14 @@ def _receipt(
         name, outcome, change = member.depot.name, run.outcomes[member.number], changes[member.number]
         deletes = member.terms.days_kept == 0
         where, values = chosen(member.terms)
-        chosen_for_it = f"SELECT {_ALL} FROM files f LEFT JOIN frames r ON r.id = f.frame WHERE {where}"
-        came_in += Amount(*db.execute(chosen_for_it, values).fetchone()) + change.removed
-        sound = Amount(*db.execute(
-            f"SELECT {_ALL} FROM copies c JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame WHERE c.depot = ?"
+        came_in += copies.amount(db, f"files f LEFT JOIN frames r ON r.id = f.frame WHERE {where}", values)
+        came_in += change.removed
+        sound = copies.amount(
+            db,
+            f"copies c JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame WHERE c.depot = ?"
             f" AND c.sha256 IS NULL AND {good()} AND {where}",
             (member.number, *values),
-        ).fetchone())  # fmt: skip
+        )
         doubt = ", but perhaps from a cache" if outcome.unproven else ""
         kept += [
             Kept(f"{name}: copied and read back{doubt}", outcome.copied),

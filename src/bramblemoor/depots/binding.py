@@ -20,6 +20,7 @@ from bramblemoor.disk.durable import digest_of, flush_folder, free_bytes
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
+from bramblemoor.library import copies
 from bramblemoor.library.copies import FREED
 from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library, require_room
@@ -30,7 +31,6 @@ from bramblemoor.running import Pace, Progress, Stage
 
 _OF_YEAR = "SELECT f.* FROM files f JOIN frames r ON r.id = f.frame WHERE r.year = ?"
 _KEPT = f"{_OF_YEAR} AND f.id NOT IN ({FREED})"  # on the working drive
-_AMOUNT = "coalesce(sum(role = 'original'), 0), count(*), coalesce(sum(bytes), 0)"
 
 
 @dataclass(frozen=True)
@@ -67,7 +67,7 @@ def bind(
     library.ledger.require_sound()
     if _bound(library, year) is not None:
         raise WrongUse(f"{year} is bound already.", f"To open it for work: bramblemoor reopen {year}.")
-    whole = Amount(*db.execute(f"SELECT {_AMOUNT} FROM ({_OF_YEAR})", (year,)).fetchone())
+    whole = copies.amount(db, f"({_OF_YEAR}) f", (year,))
     if not whole.files:
         raise WrongUse(f"No frame of {year} is in the library.", "bramblemoor standing lists the years.")
     started = stamp(now_utc())
@@ -142,7 +142,7 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
         _require_rule(library, year)
         with library.ledger.changing(facts=True) as db:
             # Entered first: what is said to be freed and is still there does no harm, the other way round it would be lost.
-            db.execute(f"INSERT INTO copies (depot, file, state) SELECT 0, id, 'freed' FROM ({_KEPT})", (year,))
+            copies.mark_all_here(db, _KEPT, (year,), "freed")
             db.execute("UPDATE bound SET freed = ? WHERE year = ?", (started, year))
             settle(db)
     freed, left = Amount(), []
@@ -161,7 +161,7 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
         freed += Amount(int(row["role"] == "original"), 1, row["bytes"])
         progress(Stage("freeing", "files"), number, len(rows))
     _remove_empty(folders, library.root / "pictures")
-    came_in = Amount(*library.db.execute(f"SELECT {_AMOUNT} FROM ({_OF_YEAR})", (year,)).fetchone())
+    came_in = copies.amount(library.db, f"({_OF_YEAR}) f", (year,))
     kept = [Kept("away from the working drive; on its depots", freed)]
     name = run_name(library, started)
     receipt = make_receipt(library, "free", name, started, stamp(now_utc()), bound.depots, came_in, kept, left, [])
@@ -248,7 +248,7 @@ def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progr
     complete = restored.only_different
     if complete:
         with library.ledger.changing(facts=True) as db:
-            db.execute(f"DELETE FROM copies WHERE depot = 0 AND file IN (SELECT id FROM ({_OF_YEAR}))", (year,))
+            copies.here_again(db, f"SELECT id FROM ({_OF_YEAR})", (year,))
             db.execute(
                 f"UPDATE files SET seen_ns = 0, read_at = ? WHERE id IN (SELECT id FROM ({_OF_YEAR}))",
                 (now_seconds(), year),

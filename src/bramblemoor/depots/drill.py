@@ -11,10 +11,10 @@ from pathlib import Path
 from bramblemoor.depots.bag.contents import DepotContents
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bringing import bring
-from bramblemoor.depots.register.learning import mark_copy
 from bramblemoor.depots.register.register import number_of
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.disk.durable import beside, digest_of, free_bytes
+from bramblemoor.library import copies
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.troubles import Trouble
@@ -52,11 +52,9 @@ def drill(
     What cannot be restored is entered as damaged. Raises NotPossible where the scratch folder has too little room.
     """
     number = number_of(library, depot)
-    held, whole = library.db.execute(
-        "SELECT count(*), coalesce(sum(f.bytes), 0) FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = ?"
-        " AND c.state != 'missing'",
-        (number,),
-    ).fetchone()
+    held = copies.amount(
+        library.db, "copies c JOIN files f ON f.id = c.file WHERE c.depot = ? AND c.state != 'missing'", (number,)
+    )
     rows = library.db.execute(
         "SELECT f.id, coalesce(c.path, f.path) AS path, coalesce(c.sha256, f.sha256) AS sha256, f.bytes, f.mtime_ns"
         " FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = ? AND c.state != 'missing' ORDER BY random() LIMIT ?",
@@ -77,7 +75,7 @@ def drill(
             if result.trouble or digest_of(restored) != row["sha256"]:
                 bad.append(Finding(row["path"], result.trouble or "it was not restored as it was read"))
                 with library.ledger.changing() as db:
-                    mark_copy(db, number, row["id"], _state(result.troubles))
+                    copies.mark(db, number, row["id"], _state(result.troubles))
                     settle(db)
             proven += result.grade == "medium"
             done += 1
@@ -86,10 +84,10 @@ def drill(
             if free_bytes(folder) < _AT_ONCE:
                 shutil.rmtree(folder)
                 folder.mkdir()
-    return Drilled(depot.name, held, whole, done, size, time.monotonic() - began, tuple(bad), proven)
+    return Drilled(depot.name, held.files, held.bytes, done, size, time.monotonic() - began, tuple(bad), proven)
 
 
-def _state(troubles: Sequence[Trouble]) -> str:
+def _state(troubles: Sequence[Trouble]) -> copies.State:
     """What that says of the copy."""
     gone = bool(troubles) and all(trouble.kind in ("missing", "unlisted") for trouble in troubles)
     return "missing" if gone else "damaged"

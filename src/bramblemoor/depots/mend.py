@@ -21,23 +21,23 @@ from bramblemoor.depots.engine.lane import Item
 from bramblemoor.depots.engine.sources import Source, from_anywhere
 from bramblemoor.depots.engine.work import Work
 from bramblemoor.depots.kinds import Store, open_store
-from bramblemoor.depots.register.known import LIBRARY, known_depots
+from bramblemoor.depots.register.known import known_depots
 from bramblemoor.depots.register.records import make_receipt, run_name
 from bramblemoor.depots.register.register import finish_all, identity_of, number_of, remember_line, tags_as_left
 from bramblemoor.depots.standing.tally import settle
-from bramblemoor.disk.durable import beside, flush_file, flush_folder, in_the_way, set_time
+from bramblemoor.disk.durable import in_the_way
 from bramblemoor.disk.names import DEPOT_MARK
 from bramblemoor.frames.moments import now_seconds, now_utc
-from bramblemoor.library.copies import amiss
+from bramblemoor.library import copies
+from bramblemoor.library.copies import LIBRARY, amiss
+from bramblemoor.library.filing import pieces_of, put_back
 from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
 from bramblemoor.library.stocktake.stock import source_of, take_stock_if_few
 from bramblemoor.library.troubles import Trouble
-from bramblemoor.running import PIECE, Pace, Progress, Stage
+from bramblemoor.running import Pace, Progress, Stage
 
-_AMISS_HERE = (
-    f"FROM temp.due d JOIN files f ON f.id = d.file JOIN copies c ON c.file = f.id WHERE c.depot = 0 AND {amiss()}"
-)
+_AMISS_HERE = f"temp.due d JOIN files f ON f.id = d.file JOIN copies c ON c.file = f.id WHERE c.depot = 0 AND {amiss()}"
 
 
 def mend(
@@ -207,7 +207,7 @@ def _replaced(
     digest = hashlib.sha256()
     with suppress(_NotThat):
         with depot.store.replacing(path) as target:
-            for piece in _pieces(opened):
+            for piece in pieces_of(opened):
                 digest.update(piece)
                 target.write(piece)
             if digest.hexdigest() != sha256:
@@ -217,13 +217,6 @@ def _replaced(
         _require_same(depot.store, path, sha256)
         return True
     return False
-
-
-def _pieces(opened: Callable[[], RawIOBase]) -> Iterator[bytes]:
-    """A source's content; as much as can be read of it, so that one that cannot is not whole."""
-    with suppress(OSError), opened() as file:
-        while piece := file.read(PIECE):
-            yield piece
 
 
 def _write_manifest(library: Library, depot: Depot) -> None:
@@ -254,7 +247,7 @@ def _choose_here(library: Library, progress: Progress) -> list[Finding]:
     db.execute("DELETE FROM temp.due WHERE file IN (SELECT file FROM temp.waiting)")
     if not passes:
         db.execute("DELETE FROM temp.due WHERE file IN (SELECT file FROM copies WHERE depot = 0 AND state = 'damaged')")
-    due = {row["path"] for row in db.execute(f"SELECT f.path {_AMISS_HERE}")}
+    due = {row["path"] for row in db.execute(f"SELECT f.path FROM {_AMISS_HERE}")}
     return [finding for finding in stock.findings if finding.name not in due]
 
 
@@ -262,9 +255,7 @@ def _mend_library(
     library: Library, depots: Sequence[Depot], run: str, progress: Progress, pace: Pace
 ) -> tuple[Amount, list[LeftOut], Amount]:
     """Put the library's own damaged and missing files right from depots."""
-    due = Amount(*library.db.execute(
-        f"SELECT coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0) {_AMISS_HERE}"
-    ).fetchone())  # fmt: skip
+    due = copies.amount(library.db, _AMISS_HERE)
     mended, failed, lost = Amount(), Amount(), []
     sources = from_anywhere(library, depots, LIBRARY)
     for item in _amiss_here(library):
@@ -276,7 +267,7 @@ def _mend_library(
             if there := in_the_way(str(library.root), item.path):
                 trouble: Trouble | None = Trouble("different", detail=there)
             else:
-                mends = any(put_back(source, item, target, aside) for source in sources(item))
+                mends = any(_put_back(source, item, target, aside) for source in sources(item))
                 trouble = None if mends else Trouble("nowhere")
         except OSError as error:
             trouble = Trouble("unwritable", detail=error.strerror or str(error))
@@ -285,7 +276,7 @@ def _mend_library(
             failed += amount
             continue
         with library.ledger.changing() as db:
-            db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (item.file,))
+            copies.is_here_again(db, item.file)
             db.execute("UPDATE files SET seen_ns = 0, read_at = ? WHERE id = ?", (now_seconds(), item.file))
             settle(db)
         mended += amount
@@ -301,7 +292,7 @@ def _amiss_here(library: Library) -> Iterator[Item]:
     last = 0
     while page := library.db.execute(
         "SELECT f.id, f.path, f.bytes, f.sha256, f.mtime_ns, f.role = 'original' AS frames"
-        f" {_AMISS_HERE} AND f.id > ? ORDER BY f.id LIMIT 500",
+        f" FROM {_AMISS_HERE} AND f.id > ? ORDER BY f.id LIMIT 500",
         (last,),
     ).fetchall():
         for row in page:
@@ -309,44 +300,13 @@ def _amiss_here(library: Library) -> Iterator[Item]:
         last = page[-1]["id"]
 
 
-def _set_aside(target: Path, aside: Path) -> None:
-    """Move a damaged file aside; where that is another drive, copy what can be read of it, as it will be replaced."""
-    aside.parent.mkdir(parents=True, exist_ok=True)
-    try:
-        target.replace(aside)
-    except OSError as error:
-        if error.errno != errno.EXDEV:
-            raise
-        with suppress(OSError):
-            shutil.copyfile(target, aside)
+def _put_back(source: Source, item: Item, target: Path, aside: Path) -> bool:
+    """Put a good file in the place of the library's, once it was read back from the library's own medium."""
 
-
-def put_back(source: Source, item: Item, target: Path, aside: Path) -> bool:
-    """Copy one file to `target`, and read it back; a different file there moves to `aside` first.
-
-    False where the source is not what it should be. Raises OSError where the target cannot be written, or does not hold what
-    was written to it; what was there then still is.
-    """
-    fresh = beside(target)
-    digest = hashlib.sha256()
-    target.parent.mkdir(parents=True, exist_ok=True)
-    try:
-        with fresh.open("wb") as copy:
-            for piece in _pieces(source.open):
-                digest.update(piece)
-                copy.write(piece)
-        if digest.hexdigest() != item.sha256:
-            return False
-        flush_file(fresh)
+    def prove(fresh: Path) -> None:
         _require_same(open_store("folder", str(fresh.parent), {}), fresh.name, item.sha256)
-        set_time(fresh, item.mtime_ns)
-        if target.exists():
-            _set_aside(target, aside)
-        fresh.replace(target)
-        flush_folder(target.parent)
-        return True
-    finally:
-        fresh.unlink(missing_ok=True)
+
+    return put_back(source.open, target, item.sha256, item.mtime_ns, aside, prove)
 
 
 def _require_same(store: Store, path: str, sha256: str) -> None:

@@ -20,8 +20,9 @@ from bramblemoor.disk.durable import TEMPORARY, flush_folder, write_atomically
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
+from bramblemoor.library import copies
 from bramblemoor.library import ledger as ledger_file
-from bramblemoor.library.copies import FREED
+from bramblemoor.library.copies import FREED, LIBRARY
 from bramblemoor.library.home import FOLDERS, SET_ASIDE, Library, require_apart, require_room
 from bramblemoor.library.ledger import Ledger, merge, require_inside
 from bramblemoor.library.receipts import Receipt, decode, in_order, next_number, stamp, write_receipt
@@ -186,10 +187,9 @@ def _know_what_is_away(library: Library) -> None:
     rows = library.db.execute(
         "SELECT f.id, f.path FROM files f JOIN frames r ON r.id = f.frame JOIN bound b ON b.year = r.year WHERE b.freed != ''"
     )
-    library.db.executemany(
-        "INSERT INTO copies (depot, file, state) VALUES (0, ?, 'freed')",
-        [(row["id"],) for row in rows if not (library.root / row["path"]).exists()],
-    )
+    for row in rows:
+        if not (library.root / row["path"]).exists():
+            copies.mark(library.db, LIBRARY, row["id"], "freed")
     library.db.execute(ALL_HERE)
 
 
@@ -236,7 +236,7 @@ class _Proven:
         self._depots = depots
         self._db = sqlite3.connect("", isolation_level=None)
         self._db.executescript(
-            "CREATE TABLE proven (path TEXT, depot TEXT, state TEXT, read_at INTEGER);"
+            "CREATE TABLE proven (path TEXT, depot TEXT, grade TEXT, read_at INTEGER);"
             "CREATE TABLE here (path TEXT, sha256 TEXT, read_at INTEGER); BEGIN;"
         )
 
@@ -245,19 +245,16 @@ class _Proven:
             self._db.execute("INSERT INTO here VALUES (?, ?, ?)", (wanted.path, wanted.sha256, now_seconds()))
         depot = result.contents.depot if result.contents is not None else None
         if depot is not None:
-            state = "proven" if result.grade == "medium" else "cached"
-            row = (result.path, depot.id, state, now_seconds())
+            row = (result.path, depot.id, result.grade, now_seconds())
             self._db.execute("INSERT INTO proven VALUES (?, ?, ?, ?)", row)
 
     def enter(self, library: Library) -> None:
         numbers = {depot.id: number_of(library, depot) for depot in self._depots}
         with library.ledger.changing() as db:
-            for path, depot, state, read_at in self._db.execute("SELECT * FROM proven"):
-                db.execute(
-                    "UPDATE copies SET state = ?, read_at = ? WHERE depot = ?"
-                    " AND file = (SELECT id FROM files WHERE path = ?) AND state != 'proven'",
-                    (state, read_at, numbers[depot], path),
-                )
+            for path, depot, grade, read_at in self._db.execute("SELECT * FROM proven"):
+                file = db.execute("SELECT id FROM files WHERE path = ?", (path,)).fetchone()
+                if file is not None:
+                    copies.renew(db, numbers[depot], file["id"], grade, read_at)
 
     def enter_library(self, library: Library) -> None:
         """The library counts what is in its folder; all else did not come back, and is missing, though nobody let it go."""
@@ -270,9 +267,12 @@ class _Proven:
         library.db.execute(
             "UPDATE files SET read_at = b.read_at FROM temp.brought b WHERE b.path = files.path AND b.sha256 = files.sha256"
         )
-        library.db.execute(
-            "INSERT OR IGNORE INTO copies (depot, file, state) SELECT 0, f.id, 'unbrought' FROM files f"
-            " LEFT JOIN temp.brought b ON b.path = f.path AND b.sha256 = f.sha256 WHERE b.path IS NULL AND f.role != 'ledger'"
+        copies.mark_all_here(
+            library.db,
+            "SELECT f.id FROM files f LEFT JOIN temp.brought b ON b.path = f.path AND b.sha256 = f.sha256"
+            " WHERE b.path IS NULL AND f.role != 'ledger'",
+            (),
+            "unbrought",
         )
         library.db.execute("DROP TABLE temp.brought")
 

@@ -14,6 +14,7 @@ from bramblemoor.disk.durable import write_atomically
 from bramblemoor.disk.told import inside_or_none
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
+from bramblemoor.library import copies
 from bramblemoor.library.folding import plain
 from bramblemoor.library.home import Library, require_apart, require_room
 from bramblemoor.library.ledger import Ledger
@@ -94,10 +95,8 @@ def restore_some(
             here.append((wanted.path, wanted.sha256))
     if library is not None and target.resolve() == library.root:
         with library.ledger.changing(facts=True) as db:  # now that all are in place
-            db.executemany(
-                "DELETE FROM copies WHERE depot = 0 AND file = (SELECT id FROM files WHERE path = ? AND sha256 = ?)",
-                here,
-            )
+            for one in here:
+                copies.here_again(db, "SELECT id FROM files WHERE path = ? AND sha256 = ?", one)
             db.executemany(
                 "UPDATE files SET read_at = ? WHERE path = ? AND sha256 = ?", ((now_seconds(), *one) for one in here)
             )

@@ -12,14 +12,13 @@ from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.journal import refresh_tags
 from bramblemoor.depots.kinds import PAYLOAD, Store, open_store
-from bramblemoor.depots.register.known import LIBRARY
-from bramblemoor.depots.register.learning import mark_copy
 from bramblemoor.depots.register.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
 from bramblemoor.depots.register.register import finish_all, number_of, remember_line, tags_as_left
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.frames.moments import now_seconds, now_utc
-from bramblemoor.library.copies import FREED, amiss
+from bramblemoor.library import copies
+from bramblemoor.library.copies import FREED, LIBRARY
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.stocktake.stock import content_of, take_stock_if_few
@@ -65,7 +64,7 @@ class Seen:
     """How one file was found: good, damaged or missing; `detail` says more where it helps."""
 
     expected: Expected
-    state: str
+    state: Literal["good", "damaged", "missing", "stopped"]
     grade: str = ""
     detail: str = ""
 
@@ -221,10 +220,7 @@ def _expected(place: int, year: int | None) -> str:
 
 
 def _due(db: sqlite3.Connection, place: int, year: int | None) -> Amount:
-    row = db.execute(
-        f"SELECT coalesce(sum(role = 'original'), 0), count(*), coalesce(sum(bytes), 0) FROM ({_expected(place, year)})"
-    ).fetchone()
-    return Amount(*row)
+    return copies.amount(db, f"({_expected(place, year)}) f")
 
 
 def _look_at(library: Library, result: Result, scope: Scope, pace: Pace, meter: _Meter) -> None:
@@ -298,27 +294,16 @@ def _read(store: Store, path: str, expected: Expected, pace: Pace, meter: _Meter
 def _remember(db: sqlite3.Connection, place: Place, seen: Seen, *, counts: bool) -> None:
     file = seen.expected.file
     if seen.state != "good":
-        mark_copy(db, place.number, file, seen.state)
-    elif not counts:  # what was read before counts as it did; what was amiss is not any more
-        if place.number == LIBRARY:
-            db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))
-        else:
-            db.execute(
-                f"UPDATE copies SET state = 'written' WHERE depot = ? AND file = ? AND {amiss('copies')}",
-                (place.number, file),
-            )
+        copies.mark(db, place.number, file, "missing" if seen.state == "missing" else "damaged")
     elif place.number == LIBRARY:
-        db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))
+        copies.is_here_again(db, file)
         # A reading that may have come from a cache does not renew one; where none can be had but such, it must do.
-        if seen.grade == "medium" or not place.store.traits.proves:
+        if counts and (seen.grade == "medium" or not place.store.traits.proves):
             db.execute("UPDATE files SET read_at = ? WHERE id = ?", (now_seconds(), file))
+    elif counts:
+        copies.renew(db, place.number, file, seen.grade, now_seconds())
     else:
-        # A reading that may have come from a cache does not take the place of one that did not.
-        state = "proven" if seen.grade == "medium" else "cached"
-        db.execute(
-            "UPDATE copies SET state = ?, read_at = ? WHERE depot = ? AND file = ? AND (? = 'proven' OR state != 'proven')",
-            (state, now_seconds(), place.number, file, state),
-        )
+        copies.is_not_amiss(db, place.number, file)
 
 
 def _strays(depot: Depot) -> Iterator[tuple[str, str]]:

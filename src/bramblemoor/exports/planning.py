@@ -1,10 +1,8 @@
 """From extracted entries to a plan: which files are one frame, what is believed of it, and where each is to lie."""
 
 import sqlite3
-from pathlib import Path
 
-from bramblemoor.disk.durable import digest_of
-from bramblemoor.disk.names import collision_key, free_name, safe_name
+from bramblemoor.disk.names import collision_key, safe_name
 from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.earlier_exports import Earlier, keep_apart, refuse_strangers
 from bramblemoor.exports.extract import decode_claims
@@ -15,6 +13,7 @@ from bramblemoor.exports.templates import true_name
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import Claim, Facts, believe
 from bramblemoor.frames.moments import moment_in_name
+from bramblemoor.library.filing import free_paths
 from bramblemoor.library.home import Library
 from bramblemoor.library.layout import folder_for
 
@@ -189,26 +188,11 @@ def _place_frame(sheet: Worksheet, parcel: Parcel, library: Library, frame: int)
 def _place_files(
     sheet: Worksheet, library: Library, folder: str, rows: list[sqlite3.Row], wanted: dict[int, str], facts: Facts
 ) -> None:
-    safe = {entry: safe_name(name) for entry, name in wanted.items()}
+    def is_planned(key: str) -> bool:
+        return sheet.db.execute("SELECT 1 FROM units WHERE collision = ?", (key,)).fetchone() is not None
+
     digests = {row["id"]: digest_of_key(row["sha256"]) for row in rows}
-    base = _frame_base(safe[rows[0]["id"]], list(safe.values()))
-
-    def numbered(name: str, number_of_base: str) -> str:
-        return number_of_base + name[len(base) :]
-
-    def taken(candidate: str) -> bool:
-        return any(
-            _is_taken(sheet, library, f"{folder}/{numbered(name, candidate)}", digests[entry])
-            for entry, name in safe.items()
-        )
-
-    seen: set[str] = set()
-    for entry, name in safe.items():  # two files of a frame may come under one name, from two parts
-        safe[entry] = free_name(name, lambda other: collision_key(other) in seen)
-        seen.add(collision_key(safe[entry]))
-    chosen = free_name(base, taken)
-    for entry, name in safe.items():
-        path = f"{folder}/{numbered(name, chosen)}"
+    for entry, path in free_paths(library, folder, wanted, digests, is_planned).items():
         former = wanted[entry] if path.rpartition("/")[2] != wanted[entry] else ""
         sheet.db.execute(
             "UPDATE units SET path = ?, collision = ?, mtime_ns = ?, former_name = ? WHERE entry = ? AND here IS NULL",
@@ -224,23 +208,3 @@ def _told_name(row: sqlite3.Row, told: str) -> str:
     if row["role"] == "rendition" and not row["suffix"]:
         return entry_name  # an edit that a record tells of, not its name
     return (told.rpartition(".")[0] or told) + str(row["suffix"]) + str(row["ending"])
-
-
-def _frame_base(original: str, names: list[str]) -> str:
-    """What all names of a frame begin with: a number that tells it from another frame goes behind this, in all of them."""
-    stem = original.rpartition(".")[0] or original
-    return stem if all(name.startswith(stem) for name in names) else ""
-
-
-def _is_taken(sheet: Worksheet, library: Library, path: str, digest: str) -> bool:
-    """Whether a path would collide with another file, in this plan, in the ledger, or on disk.
-
-    A file with the same content may be there: an earlier run put it in place and was killed.
-    """
-    key = collision_key(path)
-    planned = sheet.db.execute("SELECT 1 FROM units WHERE collision = ?", (key,)).fetchone()
-    entered = library.db.execute("SELECT 1 FROM files WHERE collision = ?", (key,)).fetchone()
-    if planned or entered:
-        return True
-    target: Path = library.root / path
-    return target.exists() and (not target.is_file() or digest_of(target) != digest)

@@ -2,15 +2,16 @@
 
 import hashlib
 import json
-import os
 import re
 import shutil
 import sqlite3
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from functools import partial
+from io import FileIO
 from pathlib import Path
 
-from bramblemoor.disk.durable import beside, digest_of, flush_file, flush_folder, set_time
+from bramblemoor.disk.durable import digest_of, flush_file, flush_folder
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.disk.names import safe_name
 from bramblemoor.disk.told import is_plain_file
@@ -25,9 +26,11 @@ from bramblemoor.exports.planning import FRAMES, PLANNED, came_as, own_claims, p
 from bramblemoor.exports.worksheet import ENTERING, Worksheet, digest_of_key
 from bramblemoor.frames.claims import HAND, Claim
 from bramblemoor.frames.moments import now_seconds
+from bramblemoor.library import copies
 from bramblemoor.library.albums import extend_album, frames_of_album, write_albums
 from bramblemoor.library.catalogue import SINGLE, NewFile, add_claims, add_frame, claims_of, enter_file
-from bramblemoor.library.home import Library
+from bramblemoor.library.filing import Filing, put_back
+from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.receipts import Finding, Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced, mark_undated
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
@@ -102,26 +105,18 @@ def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> lis
     rows = sheet.db.execute(
         "SELECT entry, staged_as, sha256, role, path, mtime_ns FROM units WHERE here IS NULL ORDER BY role != 'twin', path"
     ).fetchall()
-    folders: dict[Path, None] = {}
+    filing = Filing(library)
     for number, row in enumerate(rows, 1):
-        staged, target = sheet.staged(row["staged_as"]), library.root / row["path"]
+        staged = sheet.staged(row["staged_as"])
         if row["role"] == "twin" and staged.is_file():  # the same content in another folder: before the first is moved
             copy = sheet.staging / f"twin-{row['entry']}"
             shutil.copyfile(staged, copy)
             flush_file(copy)
             staged = copy
-        if target.parent not in folders:
-            target.parent.mkdir(parents=True, exist_ok=True)
-            folders[target.parent] = None
-        if staged.is_file():  # else an earlier run has put it there
-            if row["mtime_ns"] is not None:
-                set_time(staged, row["mtime_ns"])
-            staged.replace(target)
+        filing.put(staged, row["path"], row["mtime_ns"])
         progress(Stage("filing", "files"), number, len(rows))
-    for folder in folders:
-        flush_folder(folder)
-        flush_folder(folder.parent)
-    return list(folders)
+    filing.flush()
+    return list(filing.folders)
 
 
 def _look_at_known(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
@@ -141,27 +136,14 @@ def _look_at_known(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
             place = library.root / file["path"]
             if not (is_plain_file(place) and place.stat().st_size == file["bytes"] and digest_of(place) == digest):
                 staged = sheet.staged(unit["staged_as"])
-                if not staged.is_file() or digest_of(staged) != digest:
+                aside = library.root / SET_ASIDE / safe_name(f"{parcel.service} {parcel.order}") / file["path"]
+                if not put_back(partial(FileIO, staged), place, digest, file["mtime_ns"], aside):
                     continue
-                _put_back(library, staged, place, file, parcel)
+                library.db.execute("UPDATE files SET seen_ns = 0 WHERE id = ?", (file["id"],))
                 mended.append(file["path"])
-            library.db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file["id"],))
+            copies.is_here_again(library.db, file["id"])
             library.db.execute("UPDATE files SET read_at = ? WHERE id = ?", (now_seconds(), file["id"]))
     sheet.put("mended", json.dumps(mended))
-
-
-def _put_back(library: Library, staged: Path, place: Path, file: sqlite3.Row, parcel: Parcel) -> None:
-    """Put a copy of a staged picture in a known one's place; what is there now is kept aside."""
-    fresh = beside(place)
-    place.parent.mkdir(parents=True, exist_ok=True)
-    shutil.copyfile(staged, fresh)
-    flush_file(fresh)
-    set_time(fresh, file["mtime_ns"])
-    if os.path.lexists(place):
-        library.keep_aside(file["path"], safe_name(f"{parcel.service} {parcel.order}"))
-    fresh.replace(place)
-    flush_folder(place.parent)
-    library.db.execute("UPDATE files SET seen_ns = 0 WHERE id = ?", (file["id"],))
 
 
 def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Path], progress: Progress) -> None:

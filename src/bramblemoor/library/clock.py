@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from bramblemoor.frames.moments import now_seconds
+from bramblemoor.library import copies
 
 DAY = 86_400
 _BEHIND = DAY
@@ -103,7 +104,4 @@ def believe(db: sqlite3.Connection) -> None:
 def forget_doubtful_readings(db: sqlite3.Connection, clock: Clock) -> None:
     """What was read by a clock that is far ahead counts for nothing, whatever it says later."""
     if clock.ahead:
-        limit = clock.last + _DOUBT
-        db.execute("UPDATE copies SET state = 'written', read_at = NULL WHERE read_at > ? AND depot > 0", (limit,))
-        db.execute("UPDATE leftovers SET state = 'written', read_at = NULL WHERE read_at > ?", (limit,))
-        db.execute("UPDATE files SET read_at = NULL WHERE read_at > ?", (limit,))
+        copies.doubt_after(db, clock.last + _DOUBT)

@@ -15,10 +15,10 @@ from bramblemoor.depots.bag.journal import Journal
 from bramblemoor.depots.engine.lane import Item, Lanes, open_lanes
 from bramblemoor.depots.engine.sources import Source
 from bramblemoor.depots.engine.work import Member, Work
-from bramblemoor.depots.register.learning import enter_copies, mark_copy
 from bramblemoor.depots.register.register import expect_line, require_room_there
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.errors import NotPossible
+from bramblemoor.library import copies
 from bramblemoor.library.home import Library
 from bramblemoor.library.lineage import latest
 from bramblemoor.library.receipts import NOTHING, Amount, Finding
@@ -258,9 +258,8 @@ class _Feeder:
                 return
             finding = f"{trouble.said()}; it was not copied from there"
             self._run.findings.append(Finding(item.path, finding))
-            state = "missing" if trouble.kind == "missing" else "damaged"
             with self._run.library.ledger.changing() as db:
-                mark_copy(db, source.number, item.file, state)
+                copies.mark(db, source.number, item.file, "missing" if trouble.kind == "missing" else "damaged")
         if not tried:
             finding = Trouble("nowhere").said()
             self._run.findings.append(Finding(item.path, finding))
@@ -399,7 +398,7 @@ class _Feeder:
                     sum(one.item.frames for one in good), len(good), sum(one.item.bytes for one in good)
                 )
                 outcome.unproven += sum(one.grade != "medium" for one in good)
-                enter_copies(
+                copies.enter(
                     db, member.number, ((one.item.file, one.read_at, one.grade) for one in good),
                     counts=not self._run.library.clock.in_doubt,
                 )  # fmt: skip

@@ -8,9 +8,8 @@ from io import FileIO, RawIOBase
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.engine.lane import Item
 from bramblemoor.depots.kinds.interface import PAYLOAD
-from bramblemoor.depots.register.known import LIBRARY
 from bramblemoor.depots.register.register import number_of
-from bramblemoor.library.copies import FREED, good
+from bramblemoor.library.copies import FREED, LIBRARY, good
 from bramblemoor.library.home import Library
 from bramblemoor.library.stocktake.stock import source_of
 

@@ -11,13 +11,13 @@ from bramblemoor.depots.bag.placing import Intent
 from bramblemoor.depots.bag.terms import LACKING, Terms, chosen, prepare
 from bramblemoor.depots.engine.lane import Item
 from bramblemoor.disk.names import collision_key
+from bramblemoor.library import copies
 from bramblemoor.library.copies import FREED, good
 from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount
 
 _PAGE = 500
-_AMOUNT = "coalesce(sum(f.role = 'original'), 0), count(*), coalesce(sum(f.bytes), 0)"
 
 
 @dataclass(frozen=True)
@@ -117,17 +117,11 @@ class Work:
 
     def whole(self) -> Amount:
         """All that is still to be read."""
-        row = self._db.execute(
-            f"SELECT {_AMOUNT} FROM temp.work JOIN files f ON f.id = file WHERE takers != 0"
-        ).fetchone()
-        return Amount(*row)
+        return copies.amount(self._db, "temp.work JOIN files f ON f.id = file WHERE takers != 0")
 
     def left(self, member: Member) -> Amount:
         """What is still to be copied to a depot."""
-        row = self._db.execute(
-            f"SELECT {_AMOUNT} FROM temp.work JOIN files f ON f.id = file WHERE takers & ?", (member.bit,)
-        ).fetchone()
-        return Amount(*row)
+        return copies.amount(self._db, "temp.work JOIN files f ON f.id = file WHERE takers & ?", (member.bit,))
 
     def items(self) -> Iterator[tuple[int, Item, list[Member]]]:
         """What is to be done, in order: its number here, the file, and the depots that lack it."""
@@ -202,16 +196,8 @@ def enter_moves(db: sqlite3.Connection, member: Member, intents: Iterator[Intent
         file = db.execute("SELECT id, role FROM files WHERE path = ?", (intent.path,)).fetchone()
         if file is None:
             continue
-        changed = db.execute(
-            "UPDATE copies SET path = NULL WHERE depot = ? AND file = ? AND path = ?",
-            (member.number, file["id"], intent.was),
-        ).rowcount
-        if not changed:
-            db.execute(
-                "INSERT OR REPLACE INTO copies SELECT depot, ?, state, read_at, NULL, NULL FROM leftovers"
-                " WHERE depot = ? AND path = ?",
-                (file["id"], member.number, intent.was),
-            )
+        if not copies.is_in_its_place(db, member.number, file["id"], intent.was):
+            copies.take_leftover(db, member.number, intent.was, file["id"])
         db.execute("DELETE FROM leftovers WHERE depot = ? AND path = ?", (member.number, intent.was))
         if db.execute(
             "SELECT 1 FROM copies WHERE depot = ? AND file = ? AND sha256 IS NULL", (member.number, file["id"])
@@ -258,9 +244,6 @@ def enter_removals(db: sqlite3.Connection, member: Member, intents: Iterator[Int
     removed = Amount()
     for intent in intents:
         db.execute("DELETE FROM leftovers WHERE depot = ? AND path = ?", (member.number, intent.path))
-        db.execute(
-            "DELETE FROM copies WHERE depot = ? AND (path = ? OR path IS NULL AND file = (SELECT id FROM files WHERE path = ?))",
-            (member.number, intent.path, intent.path),
-        )
+        copies.forget_at(db, member.number, intent.path)
         removed += Amount(0, 1, intent.bytes)
     return removed

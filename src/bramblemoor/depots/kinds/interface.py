@@ -1,7 +1,7 @@
 """What a depot needs of the place where it lies: a store of files by path, and a stager in the process that writes to it.
 
-A path is a `str` relative to the depot, with slashes; one that somebody told was looked at before (`disk/told.py`). Where the way to
-a file crosses a link or another mount, every method raises Outside, which is an OSError. Every kind passes
+A path is a `str` relative to the depot, with slashes; one that somebody told was looked at before (`disk/told.py`). Where the way
+to a file crosses a link or another mount, every method raises Outside, which is an OSError. Every kind passes
 tests/test_store_kinds.py.
 """
 

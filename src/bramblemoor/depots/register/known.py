@@ -13,9 +13,6 @@ from bramblemoor.library.copies import amount, good
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount
 
-LIBRARY = 0
-"""How the ledger's copies name the library itself; a row there means trouble, for by default its files are good."""
-
 
 @dataclass(frozen=True)
 class KnownDepot:

@@ -14,6 +14,7 @@ from bramblemoor.depots.register.known import KnownDepot, number_in
 from bramblemoor.depots.register.records import read_reading
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.frames.moments import now_seconds
+from bramblemoor.library import copies
 from bramblemoor.library.home import Library
 from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.lineage import descends_from
@@ -23,12 +24,7 @@ from bramblemoor.library.receipts import Finding, in_order, moment_in_name, seco
 def forget_readings(library: Library, number: int) -> None:
     """What was read at a place does not count any more; what is known to be amiss there stays so."""
     with library.ledger.changing() as db:
-        for table in ("copies", "leftovers"):
-            db.execute(
-                f"UPDATE {table} SET state = iif(state IN ('proven', 'cached'), 'written', state), read_at = NULL"
-                " WHERE depot = ? AND (read_at IS NOT NULL OR state IN ('proven', 'cached'))",
-                (number,),
-            )
+        copies.doubt(db, number)
         settle(db)
 
 
@@ -95,7 +91,7 @@ def learn_readings(library: Library, depot: Depot) -> int:
     if found:
         with library.ledger.changing() as db:
             for file, path in found.items():
-                mark_copy(db, number, file, "missing" if size_of(depot.store, path) is None else "damaged")
+                copies.mark(db, number, file, "missing" if size_of(depot.store, path) is None else "damaged")
             settle(db)
     return len(found)
 
@@ -121,13 +117,8 @@ def learn_contents(library: Library, depot: Depot) -> int:
                 for path, digest in bag.payload(depot.store)
             ),
         )  # fmt: skip
-        db.execute("DELETE FROM copies WHERE depot = ?", (number,))
-        db.execute("DELETE FROM leftovers WHERE depot = ?", (number,))
-        db.execute(
-            "INSERT INTO copies SELECT ?, id, iif(l.bytes IS NULL, 'missing', 'written'), NULL, nullif(l.sha256, f.sha256), NULL"
-            " FROM temp.listed l JOIN files f ON f.path = l.path",
-            (number,),
-        )
+        copies.forget_all(db, number)
+        copies.enter_listed(db, number, "temp.listed")
         db.execute(
             "INSERT INTO leftovers SELECT ?, path, sha256, bytes, 'written', NULL FROM temp.listed"
             " WHERE path NOT IN (SELECT path FROM files) AND bytes IS NOT NULL AND path != ?",
@@ -160,43 +151,19 @@ def enter_intent(db: sqlite3.Connection, number: int, intent: Intent, *, believe
     if intent.what in ("remove", "move"):
         gone = intent.path if intent.what == "remove" else intent.was
         db.execute("DELETE FROM leftovers WHERE depot = ? AND path = ?", (number, gone))
-        db.execute(
-            "DELETE FROM copies WHERE depot = ? AND (path = ? OR path IS NULL AND file = (SELECT id FROM files WHERE path = ?))",
-            (number, gone, gone),
-        )
+        copies.forget_at(db, number, gone)
         if intent.what == "remove":
             return
     if file is not None:
         read_at = seconds(intent.read_at) if intent.read_at and believed else None
-        state = "written" if read_at is None else "proven" if intent.grade == "medium" else "cached"
+        state = "written" if read_at is None else copies.read(intent.grade)
         sha256 = None if file["sha256"] == intent.sha256 else intent.sha256
-        db.execute(
-            "INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, ?, NULL)", (number, file["id"], state, read_at, sha256)
-        )
+        copies.enter_one(db, number, file["id"], state, read_at, sha256)
     else:
         db.execute(
             "INSERT OR REPLACE INTO leftovers VALUES (?, ?, ?, ?, 'written', NULL)",
             (number, intent.path, intent.sha256, intent.bytes),
         )
-
-
-def enter_copies(
-    db: sqlite3.Connection, number: int, copies: Iterable[tuple[int, str, str]], *, counts: bool = True
-) -> None:
-    """Copies that were just written and read back: file, when, and the grade of the reading; `counts` says whether it does."""
-    moments: dict[str, int] = {}  # there are few, of many files each
-    db.executemany(
-        "INSERT OR REPLACE INTO copies VALUES (?, ?, ?, ?, NULL, NULL)",
-        (
-            (
-                number,
-                file,
-                "written" if not counts else "proven" if grade == "medium" else "cached",
-                (moments.get(at) or moments.setdefault(at, seconds(at))) if counts else None,
-            )
-            for file, at, grade in copies
-        ),
-    )
 
 
 def mark_lost(library: Library, depot: Depot, paths: Iterable[str]) -> list[Finding]:
@@ -206,23 +173,6 @@ def mark_lost(library: Library, depot: Depot, paths: Iterable[str]) -> list[Find
         for path in paths:
             findings.append(Finding(f"{depot.name}: {path}", "it was listed there, and is not there any more"))
             db.execute("DELETE FROM leftovers WHERE depot = ? AND path = ?", (number, path))
-            db.execute(
-                "UPDATE copies SET state = 'missing', read_at = NULL WHERE depot = ? AND (path = ? OR path IS NULL AND file ="
-                " (SELECT id FROM files WHERE path = ?))",
-                (number, path, path),
-            )
+            copies.missing_at(db, number, path)
         settle(db)
     return findings
-
-
-def mark_copy(db: sqlite3.Connection, number: int, file: int, state: str) -> None:
-    """Set the state of a copy that is not well; what was read of it before no longer counts.
-
-    What a restore did not bring is not there either, but has not gone missing: nobody can let it go.
-    """
-    db.execute(
-        "INSERT INTO copies (depot, file, state) VALUES (?, ?, ?) ON CONFLICT (depot, file) DO UPDATE"
-        " SET state = iif(copies.state = 'unbrought' AND excluded.state = 'missing', 'unbrought', excluded.state),"
-        " read_at = NULL",
-        (number, file, state),
-    )

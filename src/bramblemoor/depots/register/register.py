@@ -17,7 +17,7 @@ from bramblemoor.depots.bag.line import LINE, digest_after, read_line
 from bramblemoor.depots.bag.purging import finish_purge
 from bramblemoor.depots.kinds import open_store
 from bramblemoor.depots.register.attached import find_depot
-from bramblemoor.depots.register.known import LIBRARY, KnownDepot, known_depots, number_in
+from bramblemoor.depots.register.known import KnownDepot, known_depots, number_in
 from bramblemoor.depots.register.learning import (
     catch_up,
     enter_intent,
@@ -31,6 +31,7 @@ from bramblemoor.disk.names import DEPOT_MARK
 from bramblemoor.errors import DepotTrouble
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.clock import DAY
+from bramblemoor.library.copies import LIBRARY
 from bramblemoor.library.erasing import Within, size_in_library
 from bramblemoor.library.home import Library, require_free
 from bramblemoor.library.lineage import descends_from

@@ -7,12 +7,12 @@ from datetime import UTC, datetime
 from typing import Literal
 
 from bramblemoor.depots.bag.terms import LACKING, chosen, prepare
-from bramblemoor.depots.register.known import LIBRARY, KnownDepot, known_depots
+from bramblemoor.depots.register.known import KnownDepot, known_depots
 from bramblemoor.depots.register.register import within_reach
 from bramblemoor.depots.standing.tally import AMISS, FREED, LACKS, UNREAD, read_days, read_held, settle
 from bramblemoor.disk.names import folded
 from bramblemoor.frames.moments import now_seconds
-from bramblemoor.library.copies import ALARM, amiss
+from bramblemoor.library.copies import ALARM, LIBRARY, amiss
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
 

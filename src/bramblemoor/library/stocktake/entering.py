@@ -13,6 +13,7 @@ from bramblemoor.frames.source import FileSource
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import packet_in
 from bramblemoor.frames.xmp_writing import read_packet
+from bramblemoor.library import copies
 from bramblemoor.library.albums import write_album, write_albums
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, choose_shown, drop_frame, enter_file, is_bound
 from bramblemoor.library.home import Library
@@ -59,7 +60,7 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
             )
             continue
         if row["role"] not in loose or bound:
-            db.execute("INSERT OR REPLACE INTO copies (depot, file, state) VALUES (0, ?, 'damaged')", (row["file"],))
+            copies.mark(db, copies.LIBRARY, row["file"], "damaged")
             why = ", and its year is bound" if bound else ""
             moved = f" when it was moved from {row['was']}" if row["kind"] == "moved" else ""
             yield Finding(
@@ -69,7 +70,7 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
             )
             continue
         file = enter_file(db, None, _file(row, row["role"]))  # a known file keeps its frame
-        db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))  # whatever was amiss with what it was
+        copies.is_here_again(db, file)  # whatever was amiss with what it was
         if row["role"] == "sidecar" and row["frame"] is not None:
             yield from _claims_of_sidecar(library, row["frame"], row["path"], albums, was_written=True)
     for sidecars in (False, True):  # pictures before what stands beside them
@@ -102,7 +103,7 @@ def accept(library: Library, row: sqlite3.Row) -> None:
     """Take a changed picture as it is now (a row with its path, bytes, digest and time); what it was becomes an earlier one."""
     db = library.db
     file = enter_file(db, None, _file(row, row["role"]))  # a known file keeps its frame
-    db.execute("DELETE FROM copies WHERE depot = 0 AND file = ?", (file,))
+    copies.is_here_again(db, file)
     frame = db.execute("SELECT frame FROM files WHERE id = ?", (file,)).fetchone()["frame"]
     if frame is None or row["role"] != "original":
         return

@@ -14,6 +14,7 @@ from pathlib import Path
 from bramblemoor.disk.durable import digest_of, flush_folder
 from bramblemoor.disk.names import free_name, listable
 from bramblemoor.errors import MassOfChanges
+from bramblemoor.library import copies
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.copies import ALARM, UNBROUGHT
@@ -41,6 +42,15 @@ _TABLE = """
     CREATE TEMP TABLE moves (file INTEGER PRIMARY KEY, path TEXT UNIQUE, was TEXT, kind TEXT, own INTEGER);
     CREATE TEMP TABLE IF NOT EXISTS waiting (file INTEGER PRIMARY KEY);
     DELETE FROM temp.waiting;
+"""
+# What was amiss here, and is found to be as it should be.
+_HERE_AGAIN = """
+    SELECT file FROM copies WHERE depot = 0 AND (
+        state = 'missing' AND file NOT IN (SELECT file FROM temp.stock WHERE kind IN ('vanished', 'displaced') AND file NOT NULL)
+        OR state IN ('damaged', 'unbrought') AND file IN (SELECT file FROM temp.stock WHERE kind = 'touched')
+        OR state = 'unbrought' AND file IN (SELECT file FROM temp.stock WHERE kind = 'stamped')
+        OR state IN ('damaged', 'unbrought') AND file IN (
+            SELECT s.file FROM temp.stock s JOIN files f ON f.id = s.file WHERE s.kind = 'moved' AND s.sha256 = f.sha256))
 """
 _LEFT_BEHIND = """
     SELECT f.id, f.frame, f.path, coalesce(own.sha256, f.sha256) AS sha256, moved.path AS now FROM temp.stock moved
@@ -319,17 +329,8 @@ def _enter(library: Library, stock: Stock) -> None:
             if row["role"] in _MAY_GO:
                 drop_file(library, row["file"])
             else:
-                db.execute(
-                    "INSERT OR REPLACE INTO copies (depot, file, state) VALUES (0, ?, 'missing')", (row["file"],)
-                )
-        db.execute(
-            "DELETE FROM copies WHERE depot = 0 AND (state = 'missing' AND file NOT IN (SELECT file FROM temp.stock WHERE"
-            " kind IN ('vanished', 'displaced') AND file NOT NULL)"
-            " OR state IN ('damaged', 'unbrought') AND file IN (SELECT file FROM temp.stock WHERE kind = 'touched')"
-            " OR state = 'unbrought' AND file IN (SELECT file FROM temp.stock WHERE kind = 'stamped')"
-            " OR state IN ('damaged', 'unbrought') AND file IN (SELECT s.file FROM temp.stock s JOIN files f ON f.id = s.file"
-            " WHERE s.kind = 'moved' AND s.sha256 = f.sha256))"
-        )
+                copies.mark(db, copies.LIBRARY, row["file"], "missing")
+        copies.here_again(db, _HERE_AGAIN)
         db.execute(
             "UPDATE files SET seen_ns = s.mtime_ns, inode = s.inode, ctime_ns = s.ctime_ns FROM temp.stock s"
             " WHERE s.kind NOT IN ('vanished', 'displaced', 'busy') AND files.path = s.path AND files.sha256 = s.sha256"
