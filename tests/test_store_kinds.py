@@ -230,7 +230,9 @@ def test_every_work_on_depots_over_a_kind_without_folders(
     # Rot, found and mended.
     rotten = next(key for key in after if key.startswith("data/pictures/2025") and key.endswith(".jpg"))
     with sqlite3.connect(chest / "chest.sqlite") as db:
-        db.execute("UPDATE pieces SET content = x'726f74' WHERE object = (SELECT id FROM objects WHERE key = ?)", (rotten,))
+        db.execute(
+            "UPDATE pieces SET content = x'726f74' WHERE object = (SELECT id FROM objects WHERE key = ?)", (rotten,)
+        )
     assert rotten.removeprefix("data/") in shell("verify", "coffer", cwd=library, code=1).out
     shell("mend", "coffer", cwd=library)
     assert keys(chest)[rotten] == after[rotten]

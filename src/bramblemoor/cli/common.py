@@ -72,18 +72,6 @@ def whose(library: Library) -> str:
     return f"{library.name} ({'a copy, ' if library.at_depot else ''}{where})"
 
 
-OnlyFrames = Annotated[
-    list[str] | None, typer.Option("--frame", metavar="NAME", help="Only this frame, by name or path.")
-]
-OnlyShoots = Annotated[
-    list[str] | None, typer.Option("--shoot", metavar="GLOB", help="Only shoots whose folder fits, as '2026-05*'.")
-]
-OnlyAlbums = Annotated[
-    list[str] | None, typer.Option("--album", metavar="TEXT", help="Only albums with this in their title.")
-]
-OnlyYears = Annotated[list[int] | None, typer.Option("--year", metavar="YEAR", help="Only this year.")]
-
-
 def know_stand_ins() -> None:
     """Make the simulated drives known; only the command line does so."""
     from bramblemoor.depots.kinds import add_kind

@@ -25,6 +25,7 @@ from bramblemoor.library.copies import FREED
 from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
+from bramblemoor.library.selection import Selection
 from bramblemoor.library.sidecars import write_sidecar
 from bramblemoor.library.stocktake.stock import take_stock
 from bramblemoor.running import Pace, Progress, Stage
@@ -85,7 +86,9 @@ def bind(
                 f"The depot {depot.name} lacks {lacking:,} files of {year}, or has older ones.",
                 f"Bring it level first: bramblemoor backup {depot.name}.",
             )
-    results = read_places(library, depots, True, Scope(year=year), pace, progress)
+    results = read_places(
+        library, depots, Scope(selection=Selection(years=[str(year)])), pace, progress, with_library=True
+    )
     doubtful = [
         Finding(result.place.name, "it may have been read from a cache: remount the drive, then bind again")
         for result in results

@@ -10,7 +10,7 @@ from bramblemoor.depots.bag.journal import Journal, finish_interrupted
 from bramblemoor.depots.bag.line import read_line
 from bramblemoor.depots.bag.placing import Intent
 from bramblemoor.depots.bag.purging import finish_purge
-from bramblemoor.depots.bag.terms import chosen, prepare
+from bramblemoor.depots.bag.terms import chosen
 from bramblemoor.depots.engine.lane import Item, Lane, Lanes, open_lanes
 from bramblemoor.depots.register.learning import size_of
 from bramblemoor.depots.register.records import name_run
@@ -22,6 +22,7 @@ from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.lineage import ORIGIN, links
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, encode, stamp, total
+from bramblemoor.library.selection import prepare
 from bramblemoor.running import Pace, Progress, Stage
 
 _PAGE = 1000

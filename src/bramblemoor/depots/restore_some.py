@@ -2,11 +2,9 @@
 
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.depots.bag.contents import NOW, Contents
-from bramblemoor.depots.bag.terms import prepare
 from bramblemoor.depots.bringing import Restored, ToBring, bring_all
 from bramblemoor.depots.restore import ALL_HERE, Holder, contents_of
 from bramblemoor.depots.standing.tally import settle
@@ -15,46 +13,11 @@ from bramblemoor.disk.told import inside_or_none
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library import copies
-from bramblemoor.library.folding import plain
 from bramblemoor.library.home import Library, require_apart, require_room
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Receipt, encode, next_number, stamp, write_receipt
+from bramblemoor.library.selection import NOTHING, Selection, located
 from bramblemoor.running import Progress
-
-
-@dataclass(frozen=True)
-class Selection:
-    """What to bring; a frame that fits any of these comes with all its files. Nothing given means everything.
-
-    `frames` are names or paths, `shoots` globs on folders, `albums` parts of titles.
-    """
-
-    frames: Sequence[str] = ()
-    shoots: Sequence[str] = ()
-    albums: Sequence[str] = ()
-    years: Sequence[int] = ()
-
-    @property
-    def everything(self) -> bool:
-        return not (self.frames or self.shoots or self.albums or self.years)
-
-    def clause(self) -> tuple[str, list[object]]:
-        """An SQL condition over `files f LEFT JOIN frames r ON r.id = f.frame`, and its values."""
-        if self.everything:
-            return "f.role != 'ledger'", []
-        ways = [
-            *("(r.name = ? OR r.folder || '/' || r.name = ?)" for _ in self.frames),
-            *("(bm_fits(?, r.folder) OR bm_fits('pictures/**/' || ?, r.folder))" for _ in self.shoots),
-            *(
-                "r.id IN (SELECT frame FROM album_frames JOIN albums ON albums.id = album WHERE instr(bm_plain(title), ?))"
-                for _ in self.albums
-            ),
-            *("r.year = ?" for _ in self.years),
-        ]
-        values: list[object] = [name for name in self.frames for _ in (0, 1)]
-        values += [glob for glob in self.shoots for _ in (0, 1)]
-        values += [plain(title) for title in self.albums] + list(self.years)
-        return f"f.frame IS NOT NULL AND ({' OR '.join(ways)})", values
 
 
 def restore_some(
@@ -78,13 +41,13 @@ def restore_some(
     holdings = [contents_of(source, moment) for source in sources]
     to_bring = ToBring(holdings)
     if library is not None and moment == NOW and not as_they_hold:
-        _choose(library.db, selection, to_bring)
+        _choose(library.db, selection, to_bring, library.root)
     else:
         ledger = _ledger_of(holdings[0], moment)
-        _choose(ledger.db, selection, to_bring, held=True)
+        _choose(ledger.db, selection, to_bring, None, held=True)
         ledger.close()
     if next(to_bring.items(), None) is None:
-        raise WrongUse("Nothing fits that.", "Look for what there is: bramblemoor find.")
+        raise WrongUse(f"There are no {selection.said()}.", NOTHING)
     target.mkdir(parents=True, exist_ok=True)
     require_room(target, to_bring.lacking(target), "Restoring")
     restored = Restored()
@@ -113,14 +76,16 @@ def restore_some(
     return receipt
 
 
-def _choose(db: sqlite3.Connection, selection: Selection, to_bring: ToBring, *, held: bool = False) -> None:
+def _choose(
+    db: sqlite3.Connection, selection: Selection, to_bring: ToBring, root: Path | None, *, held: bool = False
+) -> None:
     """`held` says that only what the sources hold counts, under the path that it has there: known by its content, if need be."""
-    prepare(db)
-    where, values = selection.clause()
+    clause = located(db, selection, root)
+    frames = "" if selection.everything else f" AND f.frame IS NOT NULL AND {clause.sql}"
     for row in db.execute(
         "SELECT f.path, f.sha256, f.mtime_ns, f.role FROM files f LEFT JOIN frames r ON r.id = f.frame"
-        f" WHERE {where} AND f.role != 'ledger' ORDER BY f.path",
-        values,
+        f" WHERE f.role != 'ledger'{frames} ORDER BY f.path",
+        clause.values,
     ):
         path, sha256 = inside_or_none(row["path"]), row["sha256"]
         if path is not None and held:

@@ -21,6 +21,7 @@ from bramblemoor.library import copies
 from bramblemoor.library.copies import FREED, LIBRARY
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
+from bramblemoor.library.selection import EVERYTHING, Selection, select
 from bramblemoor.library.stocktake.stock import content_of, take_stock_if_few
 from bramblemoor.running import Pace, Progress, Stage
 
@@ -33,17 +34,19 @@ _ORDERS = {"everything": "path", "sample": "random()", "longest unread": "coales
 
 @dataclass(frozen=True)
 class Scope:
-    """What to read at each place: `choice` says in which order, the rest how much of it (0: no end), of one year or of all."""
+    """What to read at each place: `choice` says in which order, the rest how much of it (0: no end), of some frames or of all."""
 
     choice: Choice = "everything"
     files: int = 0
     bytes: int = 0
     seconds: float = 0
-    year: int | None = None
+    selection: Selection = EVERYTHING
 
     @property
     def whole(self) -> bool:
-        return self.choice == "everything" and not (self.files or self.bytes or self.seconds or self.year)
+        return (
+            self.choice == "everything" and not (self.files or self.bytes or self.seconds) and self.selection.everything
+        )
 
 
 @dataclass(frozen=True)
@@ -146,7 +149,7 @@ def verify(
         # What people have renamed or edited since is no damage.
         stock, with_library = take_stock_if_few(library, progress)
         wrong = [*wrong, *stock.findings]
-    results = read_places(library, depots, with_library, scope, pace, progress)
+    results = read_places(library, depots, scope, pace, progress, with_library=with_library)
     about_bags, tags_amiss = wrong, set[str]()
     for depot in depots if scope.whole else ():
         amiss_tags = [
@@ -178,7 +181,7 @@ def verify(
 
 
 def read_places(
-    library: Library, depots: Sequence[Depot], with_library: bool, scope: Scope, pace: Pace, progress: Progress
+    library: Library, depots: Sequence[Depot], scope: Scope, pace: Pace, progress: Progress, *, with_library: bool
 ) -> list[Result]:
     """Read what `scope` says at `depots` and, last, in the library; what is found is entered in the ledger."""
     places = [Place(number_of(library, depot), depot.name, depot.store, f"{PAYLOAD}/{{}}".format) for depot in depots]
@@ -187,10 +190,11 @@ def read_places(
             (), library.root
         )  # what was just written to the library can only be read from its medium once it is there
         places.append(Place(LIBRARY, "library", open_store("folder", str(library.root), {}), content_of))
-    results = [Result(place, _due(library.db, place.number, scope.year)) for place in places]
+    of = _chosen(library, scope.selection)
+    results = [Result(place, copies.amount(library.db, f"({_expected(place.number, of)}) f")) for place in places]
     meter = _Meter(progress, sum(min(scope.bytes or result.due.bytes, result.due.bytes) for result in results))
     for result in results:
-        _look_at(library, result, scope, pace, meter)
+        _look_at(library, result, of, scope, pace, meter)
     return results
 
 
@@ -205,31 +209,37 @@ class _Meter:
         self._progress(Stage("reading"), self._done, self._whole)
 
 
-def _expected(place: int, year: int | None) -> str:
-    """A query for what should be there: at a depot its copies as entered, under the path that they have there."""
-    of_year = f" AND f.frame IN (SELECT id FROM frames WHERE year = {year})" if year is not None else ""
+def _expected(place: int, of: str) -> str:
+    """A query for what should be there: at a depot its copies as entered, under the path that they have there.
+
+    `of` is what else must hold of the files `f`.
+    """
     if place == LIBRARY:
         return (
             "SELECT f.id, f.path, f.bytes, f.sha256, f.role, f.read_at FROM files f"
-            f" WHERE f.id NOT IN ({FREED}) AND f.id NOT IN (SELECT file FROM temp.waiting){of_year}"
+            f" WHERE f.id NOT IN ({FREED}) AND f.id NOT IN (SELECT file FROM temp.waiting) AND {of}"
         )
     return (
         "SELECT f.id, coalesce(c.path, f.path) AS path, f.bytes, coalesce(c.sha256, f.sha256) AS sha256, f.role, c.read_at"
-        f" FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = {place}{of_year}"
+        f" FROM copies c JOIN files f ON f.id = c.file WHERE c.depot = {place} AND {of}"
     )
 
 
-def _due(db: sqlite3.Connection, place: int, year: int | None) -> Amount:
-    return copies.amount(db, f"({_expected(place, year)}) f")
+def _chosen(library: Library, selection: Selection) -> str:
+    """What must hold of the files `f` that are to be read. Raises WrongUse where no frame is meant."""
+    if selection.everything:
+        return "1"
+    select(library, selection)
+    return "f.frame IN (SELECT frame FROM temp.selected)"
 
 
-def _look_at(library: Library, result: Result, scope: Scope, pace: Pace, meter: _Meter) -> None:
+def _look_at(library: Library, result: Result, of: str, scope: Scope, pace: Pace, meter: _Meter) -> None:
     """Read the files of a place, some at a time, and enter what was found."""
     db, place = library.db, result.place
     limit = f"LIMIT {scope.files}" if scope.files else ""
     db.execute("DROP TABLE IF EXISTS temp.reading")
     db.execute(
-        f"CREATE TEMP TABLE reading AS SELECT * FROM ({_expected(place.number, scope.year)})"
+        f"CREATE TEMP TABLE reading AS SELECT * FROM ({_expected(place.number, of)})"
         f" ORDER BY {_ORDERS[scope.choice]} {limit}"
     )
     until = time.monotonic() + scope.seconds if scope.seconds else None

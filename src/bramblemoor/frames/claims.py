@@ -36,7 +36,7 @@ ORDER: tuple[Source, ...] = ("you", "sidecar", "xmp", "iptc", "camera", "service
 LOCATION_ORDER: tuple[Source, ...] = ("you", "sidecar", "camera", "xmp", "iptc", "service", "map", "name", "file")
 HAND: tuple[Source, ...] = ("you", "sidecar")
 """Said by hand, here or in an editor: of these two the latest word counts, whichever said it."""
-_RETELLERS = (*HAND, "service")
+RETELLERS = (*HAND, "service")
 """Who may say a thing anew: then the latest word counts."""
 TAKEN_AWAY: dict[Field, Field] = {"no_keyword": "keyword", "no_person": "person"}
 """The fields that take a value away again, and from which."""
@@ -88,7 +88,7 @@ def believe(claims: Sequence[Claim]) -> Facts:
     def first(field: Field, order: Sequence[Source] = ORDER) -> str:
         ranked = _ranked(claims, field, order)
         same = [claim for claim in ranked if _rank(claim, order) == _rank(ranked[0], order)]
-        return (same[-1] if same[0].source in _RETELLERS else same[0]).value if same else ""
+        return (same[-1] if same[0].source in RETELLERS else same[0]).value if same else ""
 
     def union(field: Field) -> tuple[str, ...]:
         told = (claim.value for claim in _ranked(claims, field, ORDER))
@@ -133,7 +133,7 @@ def _ranked(claims: Iterable[Claim], field: Field, order: Sequence[Source]) -> l
 
 def _taken(claims: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple[str, ...]]:
     """The believed moment; a UTC told by another source supplies an offset that the believed one lacks."""
-    ranked = _ranked([*reversed([c for c in claims if c.source in _RETELLERS]), *claims], "taken", ORDER)
+    ranked = _ranked([*reversed([c for c in claims if c.source in RETELLERS]), *claims], "taken", ORDER)
     told = [(claim, moment) for claim in dict.fromkeys(ranked) if (moment := parse_moment(claim.value))]
     if not told:
         return None, None, ()
@@ -147,7 +147,7 @@ def _taken(claims: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple
     if local is not None:
         for claim, other in told[1:]:
             # Of one source the latest word counts; a film's own clocks may differ, which is worth knowing.
-            if claim.source in ("name", "file") or (claim.source in heard and claim.source in _RETELLERS):
+            if claim.source in ("name", "file") or (claim.source in heard and claim.source in RETELLERS):
                 continue
             if best.source in HAND and claim.source in HAND:
                 continue  # said anew: that it differs is the point

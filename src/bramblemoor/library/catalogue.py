@@ -5,7 +5,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from bramblemoor.disk.names import collision_key
-from bramblemoor.frames.claims import HAND, TAKEN_AWAY, Claim, Facts, believe
+from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, TAKEN_AWAY, Claim, Facts, Field, believe
 from bramblemoor.frames.moments import now_seconds, written_offset
 from bramblemoor.frames.zones import offset_at
 from bramblemoor.library.folding import plain
@@ -122,6 +122,18 @@ def _is_latest(db: sqlite3.Connection, frame: int, claim: Claim) -> bool:
         (frame, *fields, *sources, *values),
     ).fetchone()
     return (latest["field"], latest["value"]) == (claim.field, claim.value)
+
+
+def believed(field: Field) -> str:
+    """SQL for the believed value of a field with one value, of `frames r`: null or "" where there is none. See `believe`."""
+    ranks = " ".join(
+        f"WHEN '{source}' THEN {ORDER.index('you' if source in HAND else source)}" for source in dict.fromkeys(ORDER)
+    )
+    latest = ", ".join(f"'{source}'" for source in RETELLERS)
+    return (
+        f"(SELECT value FROM claims WHERE frame = r.id AND field = '{field}' ORDER BY CASE source {ranks} END,"
+        f" iif(source IN ({latest}), -rowid, rowid) LIMIT 1)"
+    )
 
 
 def claims_of(db: sqlite3.Connection, frame: int) -> list[Claim]:

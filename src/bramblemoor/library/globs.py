@@ -19,6 +19,11 @@ def fits(glob: str, path: str) -> bool:
     return _pattern(plain(glob)).fullmatch(plain(path)) is not None
 
 
+def is_glob(name: str) -> bool:
+    """Whether a name is a glob and not just a name."""
+    return "*" in name or "?" in name or name.endswith("/")
+
+
 def checked_glob(glob: str) -> str:
     """The glob itself. Raises WrongUse for one that would take very long to compare, or is none."""
     if len(glob) > _LONGEST or glob.count("*") > _MOST_STARS or "\0" in glob:

@@ -1,46 +1,38 @@
-"""Looking one frame up by what a person calls it."""
+"""Looking frames up by what a person calls them."""
 
 import os
-from difflib import get_close_matches
+import sqlite3
 from pathlib import Path
 
-from bramblemoor.errors import WrongUse
-from bramblemoor.library.home import Library
+from bramblemoor.library.folding import plain
 
 
-def frame_named(library: Library, name: str) -> int:
-    """The number of the frame with this path, file name, or number. Raises WrongUse, with the nearest names, else.
+def frames_called(db: sqlite3.Connection, name: str, root: Path | None) -> list[int]:
+    """The numbers of the frames with this path, name of a file, or number; the surest meaning counts.
 
-    A path may begin at the library, or at the folder that one is in.
+    A path may begin at the library, or (with `root`, the library's folder) at the folder that one is in. Case and accents do not
+    count where no frame has the name as it is written.
     """
-    db = library.db
-    wanted = _within(library, name) or name.removeprefix("./")
+    wanted = (_within(root, name) if root is not None else "") or name.removeprefix("./")
+    exact = db.execute("SELECT frame FROM files WHERE path = ? AND frame IS NOT NULL", (wanted,)).fetchall()
+    if exact:
+        return [exact[0]["frame"]]
+    ends = wanted.replace("!", "!!").replace("%", "!%").replace("_", "!_")
     rows = db.execute(
-        "SELECT DISTINCT frame FROM files WHERE frame IS NOT NULL AND (path = ? OR path LIKE '%/' || ? ESCAPE '!')",
-        (wanted, wanted.replace("!", "!!").replace("%", "!%").replace("_", "!_")),
+        "SELECT frame, path FROM files WHERE frame IS NOT NULL AND path LIKE '%/' || ? ESCAPE '!'", (ends,)
     ).fetchall()
-    if not rows and name.isdigit():
-        rows = db.execute("SELECT id FROM frames WHERE id = ?", (int(name),)).fetchall()
-    if len(rows) == 1:
-        return int(rows[0][0])
-    if rows:
-        paths = [
-            db.execute("SELECT folder || '/' || name FROM frames WHERE id = ?", (row[0],)).fetchone()[0]
-            for row in rows[:5]
-        ]
-        raise WrongUse(f"{len(rows)} frames are called {name}.", f"Name one by its path: {', '.join(paths)}.")
-    names = {row[0] for row in db.execute("SELECT name FROM frames")}
-    near = get_close_matches(wanted.rpartition("/")[2], names, 3, 0.4)
-    raise WrongUse(
-        f"No frame is called {name!r} here.",
-        f"Did you mean {' or '.join(near)}?" if near else "Look for it: bramblemoor find.",
-    )
+    rows = [row for row in rows if row["path"].endswith(f"/{wanted}")] or rows
+    if not rows and "/" not in wanted:
+        rows = db.execute("SELECT id AS frame FROM frames WHERE bm_plain(name) = ?", (plain(wanted),)).fetchall()
+    if not rows and name.isascii() and name.isdecimal():
+        rows = db.execute("SELECT id AS frame FROM frames WHERE id = ?", (int(name),)).fetchall()
+    return list(dict.fromkeys(row["frame"] for row in rows))
 
 
-def _within(library: Library, name: str) -> str:
+def _within(root: Path, name: str) -> str:
     """The path in the library of a file that is there, as seen from the current folder; "" where that is none."""
     place = Path(os.path.abspath(name))  # noqa: PTH100 - a link is a name like any other
-    root = library.root.resolve()
+    root = root.resolve()
     for one in (place, place.parent.resolve() / place.name):
         if os.path.lexists(one) and one.is_relative_to(root):
             return one.relative_to(root).as_posix()

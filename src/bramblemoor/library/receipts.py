@@ -54,8 +54,33 @@ class Finding(msgspec.Struct, frozen=True):
     attention: bool = False
 
 
+class Said(msgspec.Struct, frozen=True, array_like=True):
+    """A claim by hand: field, value, who said it, and by which file."""
+
+    field: str
+    value: str
+    source: str
+    told: str
+
+
+class Change(msgspec.Struct, frozen=True):
+    """What became of frames (number and path) to which the same was done: the claims by hand of a field, before and after.
+
+    Of keywords and people `value` says which; all of them stand together, as taking one away is a claim, too.
+    """
+
+    field: str
+    value: str
+    before: list[Said]
+    after: list[Said]
+    frames: list[tuple[int, str]]
+
+
 class Receipt(msgspec.Struct, frozen=True):
-    """One run's account. What came in must equal what was kept plus what was left out."""
+    """One run's account. What came in must equal what was kept plus what was left out.
+
+    `changes` are there where they can be taken back.
+    """
 
     number: int
     run: str
@@ -66,6 +91,7 @@ class Receipt(msgspec.Struct, frozen=True):
     kept: list[Kept]
     left_out: list[LeftOut]
     findings: list[Finding]
+    changes: list[Change] = []
 
     @property
     def accounted(self) -> Amount:
@@ -121,6 +147,8 @@ def seconds(stamp: str) -> int:
 
 def encode(receipt: Receipt) -> bytes:
     facts = msgspec.to_builtins(receipt) | {"balanced": receipt.balanced}
+    if not receipt.changes:
+        del facts["changes"]
     return json.dumps(facts, indent=1, ensure_ascii=False).encode() + b"\n"
 
 

@@ -2,7 +2,7 @@
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -24,27 +24,17 @@ from bramblemoor.cli.common import (
     stoppable,
 )
 from bramblemoor.cli.library.receipts import amount_text
+from bramblemoor.cli.options import choosing
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
+    from bramblemoor.depots.bag.depot import Depot
     from bramblemoor.depots.bag.terms import Terms
     from bramblemoor.library.home import Library
 
 app = group("depot", "The places where copies are held: add, list, change, replace, look through.")
 
 Name = Annotated[str, typer.Argument(metavar="DEPOT", help="Which depot.")]
-Words = list[str] | None
-Years = Annotated[Words, typer.Option("--year", metavar="YEARS", help="Only these years: 2019, 2015-2019 or undated.")]
-Shoots = Annotated[Words, typer.Option("--shoot", metavar="GLOB", help="Only shoots whose folder fits.")]
-Kinds = Annotated[Words, typer.Option("--kind", metavar="KIND", help="Only photo, or only video.")]
-Only = Annotated[Words, typer.Option("--only", metavar="GLOB", help="Only frames and files that fit.")]
-Without = Annotated[
-    Words, typer.Option("--without", metavar="GLOB", help="Not those that fit, as .* or companions/previews/")
-]
-Since = Annotated[str | None, typer.Option("--since", metavar="DATE", help="Only what was taken on or after.")]
-Until = Annotated[str | None, typer.Option("--until", metavar="DATE", help="Only what was taken on or before.")]
-AtLeast = Annotated[str | None, typer.Option("--at-least", metavar="SIZE", help="Only originals of this size or more.")]
-AtMost = Annotated[str | None, typer.Option("--at-most", metavar="SIZE", help="Only originals of this size or less.")]
 KeepFor = Annotated[
     str | None,
     typer.Option(
@@ -57,6 +47,7 @@ LeaveFree = Annotated[
 
 
 @app.command("add")
+@choosing()
 def add(
     name: Annotated[str, typer.Argument(help="What to call it.")],
     folder: Annotated[
@@ -65,15 +56,6 @@ def add(
     ],
     site: Annotated[str, typer.Option(help="Where the drive is kept: studio, cottage, ...")] = "",
     medium: Annotated[str, typer.Option(help="What it is: ssd, hdd, nas, ...")] = "",
-    year: Years = None,
-    shoot: Shoots = None,
-    kind: Kinds = None,
-    only: Only = None,
-    without: Without = None,
-    since: Since = None,
-    until: Until = None,
-    at_least: AtLeast = None,
-    at_most: AtMost = None,
     keep_for: KeepFor = None,
     leave_free: LeaveFree = None,
     yes: Annotated[bool, typer.Option("--yes", help="The site and the medium are new ones; do not ask.")] = False,
@@ -82,6 +64,8 @@ def add(
     stand_in_chest: StandInChest = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
+    *,
+    chosen: dict[str, Any],
 ) -> None:
     """Add a depot, tell where a known one is now, or take in one of this library that lies there already.
 
@@ -93,9 +77,7 @@ def add(
 
     know_stand_ins()
     library = library_here(library_dir)
-    terms = _changed(
-        Terms(), year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
-    )  # fmt: skip
+    terms = _changed(Terms(), chosen, keep_for, leave_free)
     site, medium = _spelled(library, site, medium, yes=yes)
     agreed, options = kind_of_depot(stand_in, stand_in_fault, chest=stand_in_chest)
     with holding(library):
@@ -103,39 +85,53 @@ def add(
             library, str(folder), name=name, site=site, medium=medium, kind=agreed,
             options=options, terms=terms,
         )  # fmt: skip
-    identity = depot.identity
-    attention = any(one.id == identity.id and one.stranger for one in known_depots(library))
+    attention = any(one.id == depot.id and one.stranger for one in known_depots(library))
     if json:
+        identity = depot.identity
         say.as_json(
             {
                 "depot": identity.name, "id": identity.id, "site": identity.site, "medium": identity.medium,
                 "taken_in": known,
             }
         )  # fmt: skip
+    elif known:
+        _print_found(depot, site, medium, terms)
+    else:
+        _print_made(depot, terms, stand_in=bool(stand_in))
+    if known or json:
         raise typer.Exit(int(attention))
-    where = f"at {identity.site}, on {identity.medium} ({depot.store.device})"
-    if known:
-        say.line(
-            f"Found the depot {identity.name} {where}. What lies there counts once it was read: bramblemoor verify"
-            f" {identity.name}."
-        )
-        differs = [
-            f"{what} {had!r}, not {said!r}"
-            for what, had, said in (("site", identity.site, site), ("medium", identity.medium, medium))
-            if said and said != had
-        ]
-        if terms != Terms():
-            differs.append("its terms")
-        if differs:
-            say.line(
-                f"It stays as it was agreed: {', '.join(differs)}. To change that: bramblemoor depot change {identity.name}."
-            )
-        raise typer.Exit(int(attention))
-    say.line(f"Made the depot {identity.name} {where}.")
-    if terms != Terms():
+
+
+def _where(depot: "Depot") -> str:
+    return f"at {depot.identity.site}, on {depot.identity.medium} ({depot.store.device})"
+
+
+def _print_made(depot: "Depot", terms: "Terms", *, stand_in: bool) -> None:
+    say.line(f"Made the depot {depot.name} {_where(depot)}.")
+    if terms != type(terms)():
         say.line(f"It gets: {_said(terms)}.")
     if stand_in:
         say.line("Its device is a pretence: in truth it lies on the same disk as everything else here.")
+
+
+def _print_found(depot: "Depot", site: str, medium: str, terms: "Terms") -> None:
+    """A depot that lay there already, and what of that which was said does not hold of it."""
+    identity = depot.identity
+    say.line(
+        f"Found the depot {identity.name} {_where(depot)}. What lies there counts once it was read: bramblemoor verify"
+        f" {identity.name}."
+    )
+    differs = [
+        f"{what} {had!r}, not {said!r}"
+        for what, had, said in (("site", identity.site, site), ("medium", identity.medium, medium))
+        if said and said != had
+    ]
+    if terms != type(terms)():
+        differs.append("its terms")
+    if differs:
+        say.line(
+            f"It stays as it was agreed: {', '.join(differs)}. To change that: bramblemoor depot change {identity.name}."
+        )
 
 
 def _spelled(library: "Library", site: str, medium: str, *, yes: bool) -> tuple[str, str]:
@@ -169,46 +165,33 @@ def _said(terms: "Terms") -> str:
     return said(terms)
 
 
-def _changed(
-    terms: "Terms", year: Words, shoot: Words, kind: Words, only: Words, without: Words, since: str | None, until: str | None,
-    at_least: str | None, at_most: str | None, keep_for: str | None, leave_free: str | None,
-) -> "Terms":  # fmt: skip
+def _changed(terms: "Terms", chosen: dict[str, Any], keep_for: str | None, leave_free: str | None) -> "Terms":
     """The terms with what was said of them; a list that is said replaces the former one, an empty word empties it."""
     import msgspec
 
     from bramblemoor.depots.bag.terms import checked
 
-    lists = {"years": year, "shoots": shoot, "kinds": kind, "only": only, "without": without}
-    said: dict[str, object] = {
-        name: [word for word in words if word] for name, words in lists.items() if words is not None
-    }
-    said |= {
-        name: word for name, word in (("since", since), ("until", until), ("keep_for", keep_for)) if word is not None
-    }
-    sizes = {"at_least": at_least, "at_most": at_most, "leave_free": leave_free}
-    said |= {name: bytes_of(word) if word not in ("", "0") else 0 for name, word in sizes.items() if word is not None}
+    said = dict(chosen)
+    if keep_for is not None:
+        said["keep_for"] = keep_for
+    if leave_free is not None:
+        said["leave_free"] = bytes_of(leave_free) if leave_free not in ("", "0") else 0
     return checked(msgspec.structs.replace(terms, **said))
 
 
 @app.command("change")
+@choosing()
 def change(
     depot: Name,
     name: Annotated[str, typer.Option(help="Call it this.")] = "",
     site: Annotated[str, typer.Option(help="It is kept there now.")] = "",
     medium: Annotated[str, typer.Option(help="What it is: ssd, hdd, nas, ...")] = "",
-    year: Years = None,
-    shoot: Shoots = None,
-    kind: Kinds = None,
-    only: Only = None,
-    without: Without = None,
-    since: Since = None,
-    until: Until = None,
-    at_least: AtLeast = None,
-    at_most: AtMost = None,
     keep_for: KeepFor = None,
     leave_free: LeaveFree = None,
     yes: Annotated[bool, typer.Option("--yes", help="The site and the medium are new ones; do not ask.")] = False,
     library_dir: LibraryDir = None,
+    *,
+    chosen: dict[str, Any],
 ) -> None:
     """Change what a depot is called, where it is kept, or what it gets. The next backup acts upon it.
 
@@ -219,9 +202,7 @@ def change(
     library = library_here(library_dir)
     site, medium = _spelled(library, site, medium, yes=yes)
     with holding(library), open_depots(library, [depot]) as (opened, _):
-        terms = _changed(
-            opened[0].identity.terms, year, shoot, kind, only, without, since, until, at_least, at_most, keep_for, leave_free
-        )  # fmt: skip
+        terms = _changed(opened[0].identity.terms, chosen, keep_for, leave_free)
         changed = change_depot(library, opened[0], name=name, site=site, medium=medium, terms=terms).identity
     say.line(f"The depot {changed.name} at {changed.site}, on {changed.medium}: {_said(changed.terms)}.")
     say.line("See what that means: bramblemoor backup --dry-run.")

@@ -27,7 +27,7 @@ def earlier(
 ) -> None:
     """List the earlier versions and removed files that a depot holds: when and why each was set aside, and where it lies."""
     from bramblemoor.depots.bag.earlier import versions
-    from bramblemoor.library.find import first_day
+    from bramblemoor.library.dates import first_day
 
     library = library_here(library_dir)
     after = first_day(since).isoformat() if since else ""
@@ -85,7 +85,7 @@ def purge(
     from bramblemoor.depots.purge import purge as run
     from bramblemoor.depots.purge import set_aside_before, write_purge_receipt
     from bramblemoor.depots.register.register import finish_at, within_reach
-    from bramblemoor.library.find import first_day
+    from bramblemoor.library.dates import first_day
 
     if bool(before) == (older_than is not None):
         raise WrongUse("Say from when on earlier versions are kept.", "Use --before DATE, or --older-than DAYS.")

@@ -19,6 +19,7 @@ from bramblemoor.cli.common import (
     whose,
 )
 from bramblemoor.cli.library.receipts import end_stopped, finish, print_findings
+from bramblemoor.cli.options import selecting
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     from bramblemoor.depots.bag.depot import Depot
     from bramblemoor.depots.engine.copying import CopyRun
     from bramblemoor.depots.verify import Scope
+    from bramblemoor.library.selection import Selection
 
 Depots = Annotated[
     list[str] | None, typer.Argument(metavar="[DEPOT]...", help="Which depots; all if not given.", show_default=False)
@@ -124,6 +126,7 @@ def _left(copying: "CopyRun") -> str:
     return f"Left to copy: {say.many(files, 'file')}, {say.size(left)}{time}. The same command goes on."
 
 
+@selecting()
 def verify(
     places: Annotated[
         list[str] | None,
@@ -144,10 +147,14 @@ def verify(
     limit: Limit = "",
     library_dir: LibraryDir = None,
     json: AsJson = False,
+    *,
+    selection: "Selection",
 ) -> None:
     """Read every file of a copy from its medium and compare it with what it should be. Changes no copy.
 
     The library is looked over first, as before a backup: what you renamed or edited is no damage.
+
+    Of some frames only those files are read: verify --year 2024.
 
     A nightly half hour that works through a drive: bramblemoor verify DEPOT --longest-unread --minutes 30.
     """
@@ -155,7 +162,7 @@ def verify(
     from bramblemoor.running import Pace
 
     library = library_here(library_dir)
-    scope = _scope(sample, longest_unread, minutes, up_to)
+    scope = _scope(sample, longest_unread, minutes, up_to, selection)
     names = [name for name in places or () if name != "library"]
     with_library = not places or "library" in places
     pace = Pace(bytes_of(limit) if limit else 0)
@@ -188,14 +195,14 @@ def verify(
     )
 
 
-def _scope(sample: int, longest_unread: bool, minutes: float, up_to: str) -> "Scope":
+def _scope(sample: int, longest_unread: bool, minutes: float, up_to: str, selection: "Selection") -> "Scope":
     from bramblemoor.depots.verify import Choice, Scope
 
     if sample and longest_unread:
         raise WrongUse("A sample is taken by chance, not by age.", "Choose --sample or --longest-unread.")
     size = bytes_of(up_to) if up_to else 0
     choice: Choice = "sample" if sample else "longest unread" if longest_unread or minutes or size else "everything"
-    return Scope(choice, sample, size, minutes * 60)
+    return Scope(choice, sample, size, minutes * 60, selection)
 
 
 def mend(depots: Depots = None, library_dir: LibraryDir = None, json: AsJson = False) -> None:

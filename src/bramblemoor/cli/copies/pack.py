@@ -10,10 +10,6 @@ from bramblemoor.cli import say
 from bramblemoor.cli.common import (
     AsJson,
     LibraryDir,
-    OnlyAlbums,
-    OnlyFrames,
-    OnlyShoots,
-    OnlyYears,
     bytes_of,
     holding,
     know_stand_ins,
@@ -23,6 +19,7 @@ from bramblemoor.cli.common import (
     whose,
 )
 from bramblemoor.cli.library.receipts import finish
+from bramblemoor.cli.options import selecting
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.running import Stage
 
@@ -30,24 +27,24 @@ if TYPE_CHECKING:
     from bramblemoor.depots.archives.pack import Packing, Wish
     from bramblemoor.depots.bag.depot import Depot
     from bramblemoor.library.home import Library
+    from bramblemoor.library.selection import Selection
 
 _LEAST = 1_000_000
 
 
+@selecting()
 def pack(
     folder: Annotated[Path, typer.Argument(metavar="DIR", help="Where the volumes are written.")],
     size: Annotated[str, typer.Option("--size", metavar="SIZE", help="The most that a volume may take up.")] = "25 GB",
     form: Annotated[Literal["zip", "tar"], typer.Option("--form", help="What kind of file a volume is.")] = "zip",
-    frame: OnlyFrames = None,
-    shoot: OnlyShoots = None,
-    album: OnlyAlbums = None,
-    year: OnlyYears = None,
     name: Annotated[
         str, typer.Option("--name", help="What the archive is called.", show_default="as its content")
     ] = "",
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only say what would be written.")] = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
+    *,
+    selection: "Selection",
 ) -> None:
     """Write a library, or some of it, as an archive: volumes for other media, or to be uploaded.
 
@@ -57,12 +54,10 @@ def pack(
     """
     from bramblemoor.depots.archives.pack import Wish, default_name
     from bramblemoor.depots.archives.pack import pack as run
-    from bramblemoor.depots.restore_some import Selection
     from bramblemoor.running import Pace
 
     know_stand_ins()
     library = library_here(library_dir)
-    selection = Selection(frame or (), shoot or (), album or (), year or ())
     most = bytes_of(size)
     if most < _LEAST:
         raise WrongUse(f"A volume of {say.size(most)} holds no picture.", "Give a larger size, as --size 4.3GB.")
@@ -111,9 +106,7 @@ def _dry_run(library: "Library", wish: "Wish", folder: Path, *, json: bool) -> N
 
     with TemporaryDirectory(prefix="bramblemoor-pack-") as place, say.meter() as progress:
         filling = plan(library, wish, Path(place), progress, say.size)
-        frames, files = library.db.execute(
-            "SELECT sum(f.role = 'original'), count(*) FROM temp.packing JOIN files f ON f.id = file"
-        ).fetchone()
+    frames, files = filling.frames, filling.files
     if json:
         say.as_json({"volumes": filling.count, "frames": frames, "files": files, "bytes": filling.bytes})
         return

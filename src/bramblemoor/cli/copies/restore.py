@@ -9,10 +9,6 @@ from bramblemoor.cli import say
 from bramblemoor.cli.common import (
     AsJson,
     LibraryDir,
-    OnlyAlbums,
-    OnlyFrames,
-    OnlyShoots,
-    OnlyYears,
     holding,
     know_stand_ins,
     library_here,
@@ -20,16 +16,18 @@ from bramblemoor.cli.common import (
     whose,
 )
 from bramblemoor.cli.library.receipts import finish
+from bramblemoor.cli.options import selecting
 from bramblemoor.errors import BramblemoorError, DepotTrouble, WrongUse
 
 if TYPE_CHECKING:
     from bramblemoor.depots.restore import Holder
-    from bramblemoor.depots.restore_some import Selection
     from bramblemoor.library.home import Library
+    from bramblemoor.library.selection import Selection
 
 _OTHERS = "Other depots become known again with: bramblemoor depot add NAME FOLDER."
 
 
+@selecting()
 def restore(
     folder: Annotated[Path, typer.Argument(metavar="DIR", help="Where to; for a whole library a new folder.")],
     depots: Annotated[
@@ -40,10 +38,6 @@ def restore(
             help="A depot's folder or name, or an archive's folder; give more to fall back on, best first.",
         ),
     ] = None,
-    frame: OnlyFrames = None,
-    shoot: OnlyShoots = None,
-    album: OnlyAlbums = None,
-    year: OnlyYears = None,
     as_of: Annotated[
         str,
         typer.Option(
@@ -57,6 +51,8 @@ def restore(
     ] = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
+    *,
+    selection: "Selection",
 ) -> None:
     """Bring a whole library back from depots or an archive, or some of it. Overwrites nothing.
 
@@ -66,10 +62,8 @@ def restore(
     from bramblemoor.depots.bag.depot import Depot
     from bramblemoor.depots.restore import is_restored, restore_ledger
     from bramblemoor.depots.restore import restore as run
-    from bramblemoor.depots.restore_some import Selection
 
     know_stand_ins()
-    selection = Selection(frame or (), shoot or (), album or (), year or ())
     if not selection.everything or as_of:
         _some(folder, depots or [], selection, as_of, library_dir, json=json)
         return
@@ -108,7 +102,7 @@ def _some(
 
     from bramblemoor.depots.bag.contents import NOW
     from bramblemoor.depots.restore_some import restore_some
-    from bramblemoor.library.find import moment_named
+    from bramblemoor.library.dates import moment_named
 
     moment = moment_named(as_of) if as_of else NOW
     library = _library_if_any(library_dir)

@@ -39,16 +39,14 @@ def shelve(
 
     This year is taken as it will be at its end at the present pace. Nothing is written to any drive.
     """
+    from bramblemoor.library.find import bytes_by_year
     from bramblemoor.planning.packing import grown, pack
 
     library = library_here(library_dir)
     given = [_drive(text) for text in drives]
     if len({drive.name for drive in given}) < len(given):
         raise WrongUse("Two drives have the same name.", "Give each a name of its own.")
-    rows = library.db.execute(
-        "SELECT year, sum(bytes) FROM files JOIN frames ON frames.id = frame WHERE year IS NOT NULL GROUP BY year"
-    )
-    sizes = {int(row[0]): int(row[1]) for row in rows}
+    sizes = bytes_by_year(library)
     today = date.today()
     gone = (today - date(today.year, 1, 1)).days / 365
     years = grown(sizes, today.year, gone, growth / 100, ahead)

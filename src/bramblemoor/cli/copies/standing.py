@@ -8,6 +8,7 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, know_stand_ins, library_here, single, whose
+from bramblemoor.cli.options import selecting
 from bramblemoor.depots.register.known import known_depots
 from bramblemoor.disk.names import folded
 from bramblemoor.errors import NotPossible, WrongUse
@@ -16,6 +17,7 @@ from bramblemoor.library.home import Library
 
 if TYPE_CHECKING:
     from bramblemoor.depots.standing.standing import HolderStanding, Standing
+    from bramblemoor.library.selection import Selection
 
 _MEANING = {
     "sound": "satisfies the rule",
@@ -26,6 +28,7 @@ _MEANING = {
 _FEW = 10
 
 
+@selecting()
 def standing(
     by_shoot: Annotated[bool, typer.Option("--by-shoot", help="Count by shoot instead of by year.")] = False,
     if_lost: Annotated[
@@ -37,6 +40,8 @@ def standing(
     every: Annotated[bool, typer.Option("--all", help="Name every frame that would be lost, short or single.")] = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
+    *,
+    selection: "Selection",
 ) -> None:
     """Is everything safe? Frames by year and depot against the rule, and what to do next.
 
@@ -44,6 +49,7 @@ def standing(
     """
     from bramblemoor.depots.standing.standing import STATES, frames_standing
     from bramblemoor.depots.standing.standing import standing as weigh
+    from bramblemoor.library.selection import as_document
 
     know_stand_ins()
     library = library_here(library_dir)
@@ -55,22 +61,22 @@ def standing(
     gone = if_lost or []
     _require_known(library, gone)
     by: Literal["shoot", "year"] = "shoot" if by_shoot else "year"
-    weighed = weigh(library, by=by, lost=gone)
+    weighed = weigh(library, by=by, lost=gone, selection=selection)
     named: list[tuple[str, str]] = []
     if gone or every:
-        for path, state in frames_standing(library, STATES[1:], gone):
+        for path, state in frames_standing(library, STATES[1:], gone, selection):
             named.append((path, state))
             if len(named) > _FEW and not every:
                 break
     if json:
-        document = _document(library, weighed, by)
+        document = _document(library, weighed, by) | ({} if selection.everything else {"of": as_document(selection)})
         if gone or every:
             document |= {"if_lost": gone, "named": [{"path": path, "state": state} for path, state in named]}
         say.as_json(document)
     elif gone:
-        _print_what_if(library, weighed, weigh(library), gone, named, every)
+        _print_what_if(library, weighed, weigh(library, selection=selection), gone, named, every)
     else:
-        _print(library, weighed, by)
+        _print(library, weighed, by, selection)
         _print_named(named, every)
     if not weighed.sound:
         raise typer.Exit(1)
@@ -120,13 +126,16 @@ def _document(library: Library, weighed: "Standing", by: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _print(library: Library, weighed: "Standing", by: str) -> None:
+def _print(library: Library, weighed: "Standing", by: str, selection: "Selection") -> None:
+    from bramblemoor.library.selection import counted
+
     total = weighed.total()
     rule = library.settings.rule
     if not weighed.frames:
         say.line(f"{whose(library)} holds no frames yet.")
     elif weighed.sound:
-        say.line(f"Everything is safe: all {say.many(weighed.frames, 'frame')} of {whose(library)} are sound.")
+        safe = "Everything is safe" if selection.everything else "These are safe"
+        say.line(f"{safe}: all {counted(weighed.frames, selection)} of {whose(library)} are sound.")
     else:
         worst = _worst(weighed)
         if weighed.alarm:
@@ -137,7 +146,7 @@ def _print(library: Library, weighed: "Standing", by: str) -> None:
                 worst += "some of their copies are damaged or missing"
             else:
                 worst += "other files (albums, companions, delivered data) are not"
-        say.line(f"NOT everything is safe: of {say.many(weighed.frames, 'frame')} of {whose(library)}, {worst}.")
+        say.line(f"NOT everything is safe: of {counted(weighed.frames, selection)} of {whose(library)}, {worst}.")
     say.line(
         f"Rule: {rule.copies} copies, {rule.media} kinds of medium, {rule.sites} sites, read back within {rule.fresh_days} days."
     )
@@ -189,8 +198,9 @@ def _print_groups(weighed: "Standing", by: str) -> None:
         for group, states in weighed.groups.items()
     ]
     rows.append(("all", *(say.dash(total[s]) for s in STATES), *(say.dash(own.frames) for own in weighed.holders)))
-    others = (say.dash(weighed.other_states[state]) for state in STATES)
-    rows.append(("other files", *others, *(say.dash(own.others) for own in weighed.holders)))
+    if weighed.others:
+        others = (say.dash(weighed.other_states[state]) for state in STATES)
+        rows.append(("other files", *others, *(say.dash(own.others) for own in weighed.holders)))
     names = [own.holder.name for own in weighed.holders]
     say.table(("frames" if by == "year" else "shoot", *STATES, *names), rows, right=tuple(range(1, 5 + len(names))))
     for state in STATES[1:]:

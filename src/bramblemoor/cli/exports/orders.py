@@ -14,7 +14,7 @@ from bramblemoor.errors import ServiceTrouble, WrongUse
 
 if TYPE_CHECKING:
     from bramblemoor.services.book import KnownOrder
-    from bramblemoor.services.interface import OrderScope
+    from bramblemoor.services.interface import OrderScope, PlacedOrder
 
 _NEXT = {
     "ready": "bramblemoor collect", "collected": "bramblemoor unpack", "lapsed": "bramblemoor order --again",
@@ -78,12 +78,16 @@ def order(
         placed = account.place_order(scope, asking(library, known.name, scope))
         record_order(library, known.name, scope, placed)
         answered(library, known.name)
+    _print_placed(known.name, scope, placed, json=json)
+
+
+def _print_placed(service: str, scope: "OrderScope", placed: "PlacedOrder", *, json: bool) -> None:
     left = [one for one in placed.statement.albums if not one.ordered]
     if json:
         say.as_json(
             {
                 "order": placed.id,
-                "service": known.name,
+                "service": service,
                 "state": placed.state,
                 "frames": placed.statement.frames,
                 "albums_not_ordered": [one.title for one in left],

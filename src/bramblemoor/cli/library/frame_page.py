@@ -1,12 +1,10 @@
 """The page about one frame that `show` prints."""
 
+from dataclasses import asdict
 from typing import Any
 
 from bramblemoor.cli import say
-from bramblemoor.frames.claims import TAKEN_AWAY, Facts, believe, parse_position
-from bramblemoor.frames.moments import parse_offset
-from bramblemoor.library.catalogue import albums_of, claims_of
-from bramblemoor.library.find import put_away
+from bramblemoor.library.dossier import dossier
 from bramblemoor.library.home import Library
 
 _NAMES = {
@@ -25,9 +23,8 @@ _FIELDS = {"offset": "time zone", "no_keyword": "not a keyword", "no_person": "n
 
 def frame_document(library: Library, frame: int) -> dict[str, Any]:
     """Everything about a frame, as `show --json` prints it."""
-    db = library.db
-    row = db.execute("SELECT * FROM frames WHERE id = ?", (frame,)).fetchone()
-    facts = believe(claims_of(db, frame))
+    known = dossier(library, frame)
+    facts = known.facts
     believed = {
         "taken": str(facts.taken) if facts.taken else "",
         "title": facts.title,
@@ -42,66 +39,24 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
         "lens": facts.lens,
         "reduced": facts.reduced,
     }
-    claims = [
-        dict(claim)
-        for claim in db.execute(
-            "SELECT field, value, source, told FROM claims WHERE frame = ? ORDER BY rowid", (frame,)
-        )
-    ]
-    told: dict[str, list[str]] = {"came_as": [], "reduced_of": [], "region": []}
-    for claim in claims:
-        if claim["field"] in told:
-            told[claim["field"]].append(claim["value"])
-    files = db.execute(
-        "SELECT id, role, path, bytes, sha256, media, width, height, former_name FROM files WHERE frame = ? ORDER BY role, path",
-        (frame,),
-    ).fetchall()
-    copies = db.execute(
-        "SELECT name, site, medium, iif(c.sha256 IS NULL, c.state, 'an earlier version') AS state, count(*) AS files,"
-        " strftime('%Y-%m-%dT%H:%M:%SZ', min(c.read_at), 'unixepoch') AS read_at"
-        " FROM copies c JOIN files f ON f.id = file JOIN depots ON depots.number = c.depot WHERE frame = ?"
-        " GROUP BY name, 4",
-        (frame,),
-    )
     return {
         "library": library.name,
         "frame": frame,
-        "path": f"{row['folder']}/{row['name']}",
-        "kind": row["kind"],
-        "from": {"service": row["service"], "reference": row["reference"], "order": row["arrived"]},
+        "path": known.path,
+        "kind": known.kind,
+        "from": {"service": known.service, "reference": known.reference, "order": known.order},
         "believed": believed,
         "taken_by": facts.taken_by,
         "conflicts": list(facts.conflicts),
-        "albums": albums_of(db, frame),
-        "came_as": told["came_as"],
-        "reduced_copy_of": told["reduced_of"],
-        "faces": told["region"],
-        "files": [{key: file[key] for key in file.keys() if key != "id"} for file in files],  # noqa: SIM118
-        "claims": [claim | {"believed": _is_believed(claim, facts)} for claim in claims if claim["field"] not in told],
-        "copies": [dict(copy) for copy in copies],
-        "put_away_at": list(put_away(library, [frame]).get(frame, ())),
-    }
-
-
-def _is_believed(claim: dict[str, str], facts: Facts) -> bool:
-    """Whether what is shown of a frame is, or rests on, this claim."""
-    field, value = claim["field"], claim["value"]
-    if field == "taken":
-        return claim["source"] == facts.taken_by
-    if field == "position":
-        return parse_position(value) == facts.position
-    if field in ("keyword", "person"):
-        return value in (facts.keywords if field == "keyword" else facts.people)
-    for away, kept in TAKEN_AWAY.items():
-        if field == away:
-            return (kept, value) in facts.gone
-    if field in ("quality", "edited"):
-        return True
-    if field == "offset":
-        return facts.taken is not None and facts.taken.offset == parse_offset(value)
-    if field == "favourite":
-        return (value == "yes") == facts.favourite
-    return bool(value) and value == str(getattr(facts, field))
+        "albums": known.albums,
+        "came_as": known.apart["came_as"],
+        "reduced_copy_of": known.apart["reduced_of"],
+        "faces": known.apart["region"],
+        "files": [asdict(file) for file in known.files],
+        "claims": [
+            {"field": one.claim.field, "value": one.claim.value, "source": one.claim.source, "told": one.told, "believed":
+            one.believed} for one in known.claims ], "copies": [asdict(copy) for copy in known.copies], "put_away_at":
+            list(known.put_away_at), }  # fmt: skip
 
 
 def _file_row(file: dict[str, Any]) -> tuple[str, ...]:

@@ -1,12 +1,16 @@
 """new, find, show."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
+from bramblemoor.cli.options import selecting
+
+if TYPE_CHECKING:
+    from bramblemoor.library.selection import Selection
 
 
 def new(
@@ -33,27 +37,34 @@ def new(
     say.line("Next: bramblemoor service add NAME URL, or bramblemoor depot add NAME FOLDER.")
 
 
+@selecting(leave_out=("word",))
 def find(
     words: Annotated[
         list[str] | None, typer.Argument(help="Words that must all occur; beginnings of words will do.")
     ] = None,
-    since: Annotated[str, typer.Option(metavar="DATE", help="Taken on or after: 2026, 2026-05 or 2026-05-09.")] = "",
-    until: Annotated[str, typer.Option(metavar="DATE", help="Taken on or before.")] = "",
-    album: Annotated[str, typer.Option(help="In an album with this in its title.")] = "",
-    keyword: Annotated[str, typer.Option(help="With a keyword like this.")] = "",
-    person: Annotated[str, typer.Option(help="Showing somebody of this name.")] = "",
-    location: Annotated[str, typer.Option(help="Taken at a location of this name.")] = "",
-    favourite: Annotated[bool, typer.Option("--favourite", help="Only favourites.")] = False,
     most: Annotated[int, typer.Option(min=1, help="Show so many at most.")] = 100,
+    paths: Annotated[
+        bool,
+        typer.Option("--paths", help="Print nothing but all their paths, one a line, as --frames-from takes them."),
+    ] = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
+    *,
+    selection: "Selection",
 ) -> None:
-    """Find frames. Everything given must hold."""
-    from bramblemoor.library.find import Wanted, count, put_away
+    """Find frames. Of what is given several times any will do; of different things all must hold."""
+    import msgspec
+
+    from bramblemoor.library.find import count, put_away
     from bramblemoor.library.find import find as search
+    from bramblemoor.library.selection import counted
 
     library = library_here(library_dir)
-    wanted = Wanted(words or (), since, until, album, keyword, person, location, favourite)
+    wanted = msgspec.structs.replace(selection, words=words or [])
+    if paths:
+        for hit in search(library, wanted):
+            say.line(hit.path)
+        return
     found = list(search(library, wanted, most))
     total = count(library, wanted) if len(found) == most else len(found)
     away = put_away(library, [hit.frame for hit in found])
@@ -70,7 +81,7 @@ def find(
     else:
         _print_found([(hit.shoot, hit.path, hit.taken, hit.title) for hit in found])
         shown = f" (the first {most}; --most shows more)" if total > len(found) else ""
-        say.line(f"{say.many(total, 'frame')} in {whose(library)}{shown}.")
+        say.line(f"{counted(total, wanted)} in {whose(library)}{shown}.")
         if away:
             names = ", ".join(dict.fromkeys(name for where in away.values() for name in where))
             say.line(f"{say.many(len(away), 'frame')} of these are put away: fetch the drive of {names}.")
@@ -91,7 +102,7 @@ def show(
 ) -> None:
     """Show all that is known of one frame: what is believed, who says it, its files, albums and copies."""
     from bramblemoor.cli.library.frame_page import frame_document, print_frame
-    from bramblemoor.library.lookup import frame_named
+    from bramblemoor.library.selection import frame_named
 
     library = library_here(library_dir)
     document = frame_document(library, frame_named(library, frame))

@@ -7,6 +7,7 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
 from bramblemoor.errors import NotPossible, WrongUse
+from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Receipt, encode, listing, read_receipt, total
 
 _FEW = 3
@@ -24,6 +25,8 @@ _SIDES = {
     "purge": ("earlier versions", "deleted"),
     "level": ("to be held", "not copied"),
     "pack": ("to be packed", "not packed"),
+    "tell": ("to be told", "not told"),
+    "takeback": ("to be taken back", "left as it is"),
 }
 
 
@@ -39,9 +42,7 @@ def receipt(
     """Read the balanced account of a run: what came in, what was kept, what was left out and why."""
     library = library_here(library_dir)
     names = listing(library.receipts)
-    if not names:
-        raise WrongUse(f"{whose(library)} has no receipts yet.", "Runs that move pictures write them.")
-    if list_them:
+    if list_them and names:
         receipts, damaged = [], []
         for name in names:
             try:
@@ -65,21 +66,25 @@ def receipt(
             say.line(f"Not readable: {', '.join(damaged)}; a depot's receipts/ may hold a copy.")
             raise typer.Exit(1)
         return
-    if number is None:
-        chosen = names[-1]
-    else:
-        matching = [name for name in names if int(name.partition("-")[0]) == number]
-        if not matching:
-            raise WrongUse(
-                f"There is no receipt {number}.",
-                f"There are {int(names[0][:4])} to {int(names[-1].partition('-')[0])}.",
-            )
-        chosen = matching[-1]
-    one = read_receipt(library.receipts / chosen)
+    one = named_receipt(library, number)
     if json:
         say.as_json(receipt_document(one))
         return
     print_receipt(one, every=every)
+
+
+def named_receipt(library: Library, number: int | None) -> Receipt:
+    """The receipt of that number, or the latest. Raises WrongUse where there is none, NotPossible where it cannot be read."""
+    names = listing(library.receipts)
+    if not names:
+        raise WrongUse(f"{whose(library)} has no receipts yet.", "Runs that move pictures write them.")
+    matching = [name for name in names if number is None or int(name.partition("-")[0]) == number]
+    if not matching:
+        raise WrongUse(
+            f"There is no receipt {number}.",
+            f"There are {int(names[0].partition('-')[0])} to {int(names[-1].partition('-')[0])}.",
+        )
+    return read_receipt(library.receipts / matching[-1])
 
 
 def moment(written: str) -> str:
@@ -89,7 +94,9 @@ def moment(written: str) -> str:
 
 def amount_text(amount: Amount) -> str:
     parts = [say.many(amount.frames, "frame")] if amount.frames else []
-    return ", ".join([*parts, say.many(amount.files, "file"), say.size(amount.bytes)])
+    if amount.files or not amount.frames:  # what is told of frames moves no files
+        parts += [say.many(amount.files, "file"), say.size(amount.bytes)]
+    return ", ".join(parts)
 
 
 def verdict(one: Receipt) -> str:
@@ -118,6 +125,8 @@ def print_receipt(one: Receipt, *, every: bool = False) -> None:
             f"THE BOOKS DO NOT BALANCE: {amount_text(gap[0])} came in, {amount_text(gap[1])} are accounted for. Nothing was"
             " deleted; run it again, and if this stays, do not rely on this run."
         )
+    if one.changes:
+        say.line(f"To take it back: bramblemoor takeback {one.number}")
     more = f"bramblemoor receipt {one.number} --all"
     _print_named(rest.capitalize(), [(item.reason, item.name) for item in one.left_out], every, more)
     print_findings(one, every=every, more=more)

@@ -1,6 +1,6 @@
 """stocktake."""
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -8,6 +8,9 @@ from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, whose
 from bramblemoor.errors import WrongUse
 from bramblemoor.library.home import Library
+
+if TYPE_CHECKING:
+    from bramblemoor.library.stocktake.stock import Stock
 
 _WORDS = {
     "changed": "changed by others", "moved": "moved or renamed", "new": "new", "vanished": "vanished",
@@ -46,7 +49,7 @@ def stocktake(
     vanished or changed stays a finding until mend puts it right, or you decide: --let-go NAME, --accept NAME.
     """
     from bramblemoor.library.sidecars import renew_former
-    from bramblemoor.library.stocktake.stock import take_stock
+    from bramblemoor.library.stocktake.stock import found, take_stock
 
     library = library_here(library_dir)
     if dry_run and (let_go or accept):
@@ -60,37 +63,35 @@ def stocktake(
         decided += _decide(library, let_go or [], accept or [], yes=yes)
     stock.findings = [finding for finding in stock.findings if finding.name not in decided]
     most = -1 if json or every else _FEW  # there may be a million of a kind
-    named = {
-        kind: [
-            f"{row['was']} -> {row['path']}" if row["was"] else row["path"]
-            for row in library.db.execute(
-                "SELECT path, was FROM temp.stock WHERE kind = ? ORDER BY path LIMIT ?", (kind, most)
-            )
-        ]
-        for kind in _WORDS
-    }
+    named = {kind: found(library, kind, most) for kind in _WORDS}
     if json:
         findings = [{"name": finding.name, "what": finding.what} for finding in stock.findings]
         say.as_json({"library": library.name, "files": stock.files, **named, "findings": findings, "decided": decided})
     else:
-        for kind, paths in named.items():
-            if paths:
-                say.line(f"{say.many(stock.counts[kind], 'file')} {_WORDS[kind]}:")
-                _list(paths, stock.counts[kind])
-        groups: dict[str, list[str]] = {}
-        for finding in stock.findings:
-            groups.setdefault(finding.what, []).append(finding.name)
-        for what, names in groups.items():
-            say.line(f"To see to, {say.many(len(names), 'file')}: {what}")
-            _list(names if every else names[:_FEW], len(names))
-        for path in decided:
-            say.line(f"Decided: {path}")
-        verdict = "all as it was"
-        if any(named.values()):
-            verdict = "not entered (--dry-run)" if dry_run else "the ledger is in step"
-        say.line(f"{say.many(stock.files, 'file')} of {whose(library)} looked over; {verdict}.")
+        _print(library, stock, named, decided, dry_run=dry_run, every=every)
     if stock.findings:
         raise typer.Exit(1)
+
+
+def _print(
+    library: Library, stock: "Stock", named: dict[str, list[str]], decided: list[str], *, dry_run: bool, every: bool
+) -> None:
+    for kind, paths in named.items():
+        if paths:
+            say.line(f"{say.many(stock.counts[kind], 'file')} {_WORDS[kind]}:")
+            _list(paths, stock.counts[kind])
+    groups: dict[str, list[str]] = {}
+    for finding in stock.findings:
+        groups.setdefault(finding.what, []).append(finding.name)
+    for what, names in groups.items():
+        say.line(f"To see to, {say.many(len(names), 'file')}: {what}")
+        _list(names if every else names[:_FEW], len(names))
+    for path in decided:
+        say.line(f"Decided: {path}")
+    verdict = "all as it was"
+    if any(named.values()):
+        verdict = "not entered (--dry-run)" if dry_run else "the ledger is in step"
+    say.line(f"{say.many(stock.files, 'file')} of {whose(library)} looked over; {verdict}.")
 
 
 def _decide(library: Library, let_go: list[str], accept: list[str], *, yes: bool) -> list[str]:

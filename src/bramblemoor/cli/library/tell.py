@@ -1,22 +1,39 @@
-"""tell and unsay."""
+"""tell, unsay, takeback."""
 
 import re
-from collections.abc import Callable
+import sys
+from collections.abc import Sequence
 from pathlib import Path
 from shlex import quote
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single
+from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, stoppable, whose
 from bramblemoor.cli.library.frame_page import frame_document
+from bramblemoor.cli.library.receipts import end_stopped, finish, named_receipt
+from bramblemoor.cli.options import selecting
 from bramblemoor.errors import WrongUse
-from bramblemoor.frames.claims import Claim, Facts, Field
+
+if TYPE_CHECKING:
+    from bramblemoor.frames.claims import Field
+    from bramblemoor.library.home import Library
+    from bramblemoor.library.receipts import Receipt
+    from bramblemoor.library.selection import Selected, Selection
+    from bramblemoor.library.telling import Plan, Word
+
+Frames = Annotated[
+    list[str] | None,
+    typer.Argument(metavar="[FRAME]...", help="Paths, file names, numbers, or globs.", show_default=False),
+]
+DryRun = Annotated[bool, typer.Option("--dry-run", help="Only say what would be told.")]
+Yes = Annotated[bool, typer.Option("--yes", help="Of several frames: do it without asking.")]
 
 
+@selecting(by_where=True)
 def tell(
-    frame: Annotated[str, typer.Argument(help="Its path, file name or number.")],
+    frames: Frames = None,
     title: Annotated[str | None, typer.Option(metavar="TEXT", show_default=False)] = None,
     caption: Annotated[str | None, typer.Option(metavar="TEXT", show_default=False)] = None,
     taken: Annotated[
@@ -31,119 +48,248 @@ def tell(
     ] = None,
     keyword: Annotated[list[str] | None, typer.Option(metavar="TEXT", help="Add one; may be given again.")] = None,
     person: Annotated[list[str] | None, typer.Option(metavar="NAME", help="Add one; may be given again.")] = None,
+    no_keyword: Annotated[
+        list[str] | None, typer.Option(metavar="TEXT", help="Take one away, whoever said it.")
+    ] = None,
+    no_person: Annotated[list[str] | None, typer.Option(metavar="NAME", help="Take one away, whoever said it.")] = None,
     rating: Annotated[int | None, typer.Option(min=0, max=5, show_default=False)] = None,
     favourite: Annotated[bool | None, typer.Option("--favourite/--no-favourite", show_default=False)] = None,
+    dry_run: DryRun = False,
+    yes: Yes = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
+    *,
+    selection: "Selection",
 ) -> None:
-    """Say what you know of a frame. Your word is believed before all others, and theirs are kept.
+    """Say what you know of frames. Your word is believed before all others, and theirs are kept.
 
-    An empty text takes a title, caption or location away. The picture itself is not touched: what you say goes into the XMP
-    beside it.
+    Of one frame, or of many: tell --where shoot='2026-05*' --keyword reeds. Of many a plan is shown first. An empty text takes a
+    title, caption or location away. The pictures themselves are not touched: what you say goes into the XMP beside them, and
+    takeback takes it back.
     """
     said: list[tuple[Field, str | None]] = [
         ("title", title), ("caption", caption), ("location", location),
         ("taken", _moment(taken)), ("position", _position(position)),
         ("rating", None if rating is None else str(rating)),
         ("favourite", None if favourite is None else "yes" if favourite else ""),
-        *_named(frame, "keyword", keyword), *_named(frame, "person", person),
+        *_named("keyword", keyword), *_named("person", person),
+        *_away("keyword", no_keyword), *_away("person", no_person),
     ]  # fmt: skip
-    claims = [Claim(field, value.strip(), "you") for field, value in said if value is not None]
-    if not claims:
+    words = _words([(field, value.strip()) for field, value in said if value is not None])
+    if not words:
         raise WrongUse(
             "Nothing was said.", "Say at least one thing, as --title TEXT; bramblemoor tell --help lists all."
         )
     for word in (word for word in keyword or [] if word.startswith("-")):
         say.note(
             f"The keyword {word!r} is added as it stands; to take one away:"
-            f" bramblemoor unsay {quote(frame)} --keyword {quote(word[1:])}"
+            f" bramblemoor unsay {' '.join(map(quote, frames or ['FRAME']))} --keyword {quote(word[1:])}"
         )
-    _enter(
-        frame, library_dir, json, lambda _: claims, [f"{claim.field}: {claim.value or 'nothing'}" for claim in claims]
-    )
+    _tell(_meant(frames, selection), words, library_dir, dry_run=dry_run, yes=yes, json=json)
 
 
+@selecting(by_where=True)
 def unsay(
-    frame: Annotated[str, typer.Argument(help="Its path, file name or number.")],
+    frames: Frames = None,
     keyword: Annotated[
         list[str] | None, typer.Option(metavar="TEXT", help="Take one away; may be given again.")
     ] = None,
     person: Annotated[list[str] | None, typer.Option(metavar="NAME", help="Take one away; may be given again.")] = None,
+    dry_run: DryRun = False,
+    yes: Yes = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
+    *,
+    selection: "Selection",
 ) -> None:
-    """Take keywords and people away from a frame, whoever said them. They stay away, though a service says them again.
+    """Take keywords and people away from frames, whoever said them. They stay away, though a service says them again.
 
     To say one again: tell. What others said is kept in the ledger. To take a title, caption or location away: tell, with an
     empty text.
     """
-    wanted = [*_named(frame, "keyword", keyword), *_named(frame, "person", person)]
-    if not wanted:
+    words = _words([*_away("keyword", keyword), *_away("person", person)])
+    if not words:
         raise WrongUse("Nothing was named.", "Name what to take away, as --keyword TEXT or --person NAME.")
-
-    def away(facts: Facts) -> list[Claim]:
-        claims = []
-        for field, value in wanted:
-            there = facts.keywords if field == "keyword" else facts.people
-            if value not in there:
-                what = "keyword" if field == "keyword" else "person"
-                listed = ", ".join(there) or "none"
-                raise WrongUse(f"{frame} has no {what} {value!r}.", f"It has: {listed}. Nothing was changed.")
-            claims.append(Claim("no_keyword" if field == "keyword" else "no_person", value, "you"))
-        return claims
-
-    _enter(frame, library_dir, json, away, [f"{field}: no {value!r} any more" for field, value in wanted])
+    _tell(_meant(frames, selection), words, library_dir, dry_run=dry_run, yes=yes, json=json, must_be_there=True)
 
 
-def _named(frame: str, field: Literal["keyword", "person"], values: list[str] | None) -> list[tuple[Field, str]]:
+def takeback(
+    number: Annotated[
+        int | None, typer.Argument(help="Which receipt's changes; the latest if not given.", show_default=False)
+    ] = None,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Take back what a run has told of frames, by its receipt. What was told otherwise since stays so, and is named.
+
+    It has a receipt of its own, by which the same can be done again.
+    """
+    from bramblemoor.library.telling import take_back
+    from bramblemoor.running import Pace
+
+    library = library_here(library_dir)
+    taken = named_receipt(library, number)
+    pace = Pace()
+    with holding(library), stoppable(pace), say.meter() as progress:
+        receipt = take_back(library, taken, progress, pace)
+    if pace.stopped:
+        end_stopped("What was done is accounted for; the same command goes on with the rest.", receipt, json=json)
+    finish(receipt, json=json, attention=bool(receipt.left_out))
+
+
+def _meant(frames: list[str] | None, selection: "Selection") -> "Selection":
+    """The frames that are named, and are what the options say. Raises WrongUse for neither."""
+    import msgspec
+
+    meant = msgspec.structs.replace(selection, frames=[*selection.frames, *(frames or [])]).checked()
+    if meant.everything:
+        raise WrongUse(
+            "No frame was named.", "Name one; or say which, as --where shoot='2026-05*' (every frame is '*')."
+        )
+    return meant
+
+
+def _words(said: "Sequence[tuple[Field, str]]") -> "list[Word]":
+    from bramblemoor.library.telling import Word
+
+    return [Word(field, value) for field, value in said]
+
+
+def _tell(
+    selection: "Selection", words: "list[Word]", library_dir: Path | None, *, dry_run: bool, yes: bool, json: bool,
+    must_be_there: bool = False,
+) -> None:  # fmt: skip
+    """Tell one frame at once, several once they were looked at."""
+    from bramblemoor.library.selection import select
+    from bramblemoor.library.telling import plan, tell
+    from bramblemoor.running import Pace
+
+    library = library_here(library_dir)
+    pace = Pace()
+    with holding(library), stoppable(pace):
+        selected = select(library, selection)
+        alone = selected.count == 1
+        with say.meter() as progress:
+            planned = plan(selected, words, progress)
+        if must_be_there:
+            _require_there(selected, planned, alone=alone)
+        if alone and not dry_run:
+            _require_open(planned)
+        if not alone or dry_run:
+            _print_plan(library, selected, planned, json=json and dry_run)
+            if dry_run or not _goes_on(selected, planned, yes=yes):
+                return
+        number = next(selected.frames())
+        with say.meter() as progress:
+            receipt = tell(library, selected, words, progress, pace)
+    if pace.stopped:
+        end_stopped("What was told is told; the same command goes on with the rest.", receipt, json=json)
+    if alone:
+        _end_of_one(library, number, words, receipt, json=json)
+    else:
+        finish(receipt, json=json, attention=bool(receipt.left_out))
+
+
+def _end_of_one(library: "Library", number: int, words: "list[Word]", receipt: "Receipt", *, json: bool) -> None:
+    """What became of the one frame that was told. Raises WrongUse where it was left as it was."""
+    if receipt.left_out:
+        raise WrongUse(
+            f"{receipt.left_out[0].name} was left as it is: {receipt.left_out[0].reason}.",
+            "Open its year first: bramblemoor reopen YEAR.",
+        )
+    document = frame_document(library, number)
+    unwritten = any(finding.attention for finding in library.seen)
+    if json:
+        say.as_json(document)
+    else:
+        say.line(f"{document['path']}:")
+        for word in words:
+            say.line(f"  {word.said()}")
+        places = "the ledger" if unwritten else f"the ledger and to {document['path'].rpartition('/')[2]}.xmp"
+        say.line(f"Written to {places}. All that is known: bramblemoor show {number}")
+        if receipt.changes:
+            say.line(f"To take it back: bramblemoor takeback {receipt.number}")
+    if unwritten:
+        raise typer.Exit(1)
+
+
+def _require_open(planned: "Plan") -> None:
+    for year in planned.bound:
+        raise WrongUse(f"{year} is bound: its frames are not to change.", f"Open it first: bramblemoor reopen {year}.")
+
+
+def _require_there(selected: "Selected", planned: "Plan", *, alone: bool) -> None:
+    """Raise WrongUse for a word that no frame has: it may be misspelled."""
+    from bramblemoor.frames.claims import TAKEN_AWAY
+    from bramblemoor.library.dossier import dossier
+
+    for one in planned.words:
+        if one.new or planned.bound:
+            continue
+        what = "keyword" if TAKEN_AWAY[one.word.field] == "keyword" else "person"
+        if not alone:
+            raise WrongUse(f"None of {selected.said} has the {what} {one.word.value!r}.", "Nothing was changed.")
+        facts = dossier(selected.library, next(selected.frames())).facts
+        listed = ", ".join(facts.keywords if what == "keyword" else facts.people) or "none"
+        name = selected.selection.frames[0] if selected.selection.frames else "The frame"
+        raise WrongUse(f"{name} has no {what} {one.word.value!r}.", f"It has: {listed}. Nothing was changed.")
+
+
+def _print_plan(library: "Library", selected: "Selected", planned: "Plan", *, json: bool) -> None:
+    from bramblemoor.library.selection import as_document
+
+    if json:
+        say.as_json({
+            "library": library.name, "of": as_document(selected.selection), "frames": selected.count,
+            "words": [
+                {"field": one.word.field, "value": one.word.value, "new": one.new, "replaces": one.replaces, "there": one.there}
+                for one in planned.words
+            ],
+            "bound": {str(year): count for year, count in planned.bound.items()},
+        })  # fmt: skip
+        return
+    say.line(f"{selected.said} in {whose(library)}:")
+    say.table(
+        ("to be told", "frames", "instead of another", "so already"),
+        [(one.word.said(), say.dash(one.new), say.dash(one.replaces), say.dash(one.there)) for one in planned.words],
+        right=(1, 2, 3),
+        wraps=0,
+    )
+    for year, count in sorted(planned.bound.items()):
+        say.line(f"{say.many(count, 'frame')} of {year} stay as they are: it is bound (bramblemoor reopen {year}).")
+
+
+def _goes_on(selected: "Selected", planned: "Plan", *, yes: bool) -> bool:
+    """Whether to go on; on a terminal that is asked. Raises WrongUse where nobody can be asked, and nothing was said."""
+    if not any(one.new for one in planned.words):
+        say.line("There is nothing to do.")
+        return False
+    if yes:
+        return True
+    if not sys.stdin.isatty():
+        raise WrongUse(
+            f"That would be told of {say.many(selected.count, 'frame')}; nothing was done.",
+            "Say --yes to do it, or --dry-run to only see it.",
+        )
+    if not typer.confirm("Go on?", err=True):
+        say.note("Nothing was told.")
+        raise typer.Exit(1)
+    return True
+
+
+def _named(field: Literal["keyword", "person"], values: list[str] | None) -> "list[tuple[Field, str]]":
     """Keywords or people as they were given. Raises WrongUse for an empty one."""
     found = [value.strip() for value in values or []]
     if "" in found:
         raise WrongUse(
             f"An empty {field} says nothing.",
-            f"Give it a text; to take one away: bramblemoor unsay {quote(frame)} --{field} TEXT.",
+            f"Give it a text; to take one away: bramblemoor unsay FRAME --{field} TEXT.",
         )
     return [(field, value) for value in found]
 
 
-def _enter(
-    frame: str, library_dir: Path | None, json: bool, claims_for: Callable[[Facts], list[Claim]], lines: list[str]
-) -> None:
-    """Enter what the user says of a frame, write it down beside the picture, and show what was said."""
-    from bramblemoor.library.catalogue import add_claims, choose_shown, is_bound
-    from bramblemoor.library.lookup import frame_named
-    from bramblemoor.library.sidecars import take_up_edits, write_sidecar
-
-    library = library_here(library_dir)
-    with holding(library):
-        number = frame_named(library, frame)
-        if is_bound(library.db, number):
-            year = library.db.execute("SELECT year FROM frames WHERE id = ?", (number,)).fetchone()[0]
-            raise WrongUse(
-                f"{year} is bound: its frames are not to change.", f"Open it first: bramblemoor reopen {year}."
-            )
-        with library.ledger.changing(facts=True) as db:
-            take_up_edits(library, number)
-            add_claims(db, number, "you", claims_for(choose_shown(db, number)))
-            choose_shown(db, number)
-            if is_bound(db, number):
-                year = db.execute("SELECT year FROM frames WHERE id = ?", (number,)).fetchone()[0]
-                raise WrongUse(
-                    f"That would bring it into {year}, which is bound; nothing was entered.",
-                    f"Open it first: bramblemoor reopen {year}.",
-                )
-            written = write_sidecar(library, number)
-    document = frame_document(library, number)
-    if json:
-        say.as_json(document)
-    else:
-        say.line(f"{document['path']}:")
-        for line in lines:
-            say.line(f"  {line}")
-        places = "the ledger" if written is None else f"the ledger and to {document['path'].rpartition('/')[2]}.xmp"
-        say.line(f"Written to {places}. All that is known: bramblemoor show {number}")
-    if written is None:
-        raise typer.Exit(1)
+def _away(field: Literal["keyword", "person"], values: list[str] | None) -> "list[tuple[Field, str]]":
+    return [("no_keyword" if field == "keyword" else "no_person", value) for _, value in _named(field, values)]
 
 
 def _moment(written: str | None) -> str | None:
@@ -173,4 +319,4 @@ def _position(written: str | None) -> str | None:
     return result
 
 
-COMMANDS = {"tell": single("tell", tell), "unsay": single("unsay", unsay)}
+COMMANDS = {"tell": single("tell", tell), "unsay": single("unsay", unsay), "takeback": single("takeback", takeback)}

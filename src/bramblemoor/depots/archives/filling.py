@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.depots.archives.container import WRITERS, Form
-from bramblemoor.depots.bag.terms import prepare
-from bramblemoor.depots.restore_some import Selection
 from bramblemoor.errors import WrongUse
 from bramblemoor.library import ledger as ledger_file
+from bramblemoor.library.copies import amount
 from bramblemoor.library.home import Library
+from bramblemoor.library.selection import NOTHING, Selection, located
 from bramblemoor.library.settings import FILE as SETTINGS
 
 _BASE = 400_000  # tag files, settings, and a ledger with nothing in it
@@ -24,10 +24,13 @@ _COMMON = (SETTINGS, ledger_file.FILE)
 class Filling:
     """A filling: volumes are 1 to `count`; temp.packing of the ledger's connection tells which files each gets.
 
-    `fingerprint` is another one whenever anything in a volume would be; `ledgers` are their shares of the ledger.
+    `frames` and `files` go into them. `fingerprint` is another one whenever anything in a volume would be; `ledgers` are
+    their shares of the ledger.
     """
 
     count: int
+    frames: int
+    files: int
     bytes: int
     fingerprint: str
     ledgers: dict[int, Path]
@@ -41,8 +44,8 @@ def fill(
     Raises WrongUse where nothing fits the selection, or a frame is larger than a volume (`size_said` words a size).
     """
     db = library.db
-    prepare(db)
-    where, values = selection.clause()
+    clause = located(db, selection, library.root)
+    where = "f.role != 'ledger'" if selection.everything else f"f.frame IS NOT NULL AND {clause.sql}"
     db.executescript(
         "DROP TABLE IF EXISTS temp.packing;"
         "CREATE TEMP TABLE packing (file INTEGER PRIMARY KEY, unit INTEGER, volume INTEGER);"
@@ -50,10 +53,10 @@ def fill(
     db.execute(
         "INSERT INTO temp.packing SELECT f.id, coalesce(f.frame, -f.id), 0 FROM files f LEFT JOIN frames r ON r.id = f.frame"
         f" WHERE {where} AND f.path NOT IN (?, ?)",
-        (*values, *_COMMON),
+        (*clause.values, *_COMMON),
     )
     if db.execute("SELECT 1 FROM temp.packing LIMIT 1").fetchone() is None:
-        raise WrongUse("Nothing fits that.", "Look for what there is: bramblemoor find.")
+        raise WrongUse(f"There are no {selection.said()}.", NOTHING)
     overhead = WRITERS[form].overhead
     db.create_function("bm_overhead", 1, overhead, deterministic=True)
     per_unit = 4000.0
@@ -86,7 +89,8 @@ def fill(
         digest.update(f"{volume} {sha256} {path}\n".encode())
         whole += count_of
     whole += sum(ledger.stat().st_size for ledger in ledgers.values()) + count * _BASE
-    return Filling(count, whole, digest.hexdigest(), ledgers)
+    held = amount(db, "temp.packing JOIN files f ON f.id = file")
+    return Filling(count, held.frames, held.files, whole, digest.hexdigest(), ledgers)
 
 
 def _assign(db: sqlite3.Connection, size: int, per_unit: float, size_said: Callable[[int], str]) -> int:

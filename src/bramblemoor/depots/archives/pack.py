@@ -19,7 +19,6 @@ from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.engine.lane import Item
 from bramblemoor.depots.engine.sources import Source, from_anywhere
-from bramblemoor.depots.restore_some import Selection
 from bramblemoor.disk.durable import TEMPORARY, flush_folder, write_atomically
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
@@ -39,6 +38,7 @@ from bramblemoor.library.receipts import (
     stamp,
     write_receipt,
 )
+from bramblemoor.library.selection import Selection
 from bramblemoor.library.settings import FILE as SETTINGS
 from bramblemoor.library.stocktake.stock import take_stock
 from bramblemoor.running import Pace, Progress, Stage
@@ -81,7 +81,14 @@ class Wish:
 
 
 def default_name(library: Library, selection: Selection) -> str:
-    words = [library.name, *map(str, selection.years), *selection.shoots, *selection.albums, *selection.frames]
+    words = [
+        library.name,
+        *selection.years,
+        *selection.shoots,
+        *selection.albums,
+        *selection.keywords,
+        *selection.frames[:3],
+    ]
     return re.sub(r"[^\w.]+", "-", " ".join(words)).strip("-.")[:80]
 
 

@@ -8,7 +8,7 @@ import msgspec
 
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.placing import Intent
-from bramblemoor.depots.bag.terms import LACKING, Terms, chosen, prepare
+from bramblemoor.depots.bag.terms import LACKING, Terms, chosen
 from bramblemoor.depots.engine.lane import Item
 from bramblemoor.disk.names import collision_key
 from bramblemoor.library import copies
@@ -16,6 +16,7 @@ from bramblemoor.library.copies import FREED, good
 from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount
+from bramblemoor.library.selection import prepare
 
 _PAGE = 500
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Literal
 
-from bramblemoor.depots.bag.terms import LACKING, chosen, prepare
+from bramblemoor.depots.bag.terms import LACKING, chosen
 from bramblemoor.depots.register.known import KnownDepot, known_depots
 from bramblemoor.depots.register.register import within_reach
 from bramblemoor.depots.standing.tally import AMISS, FREED, LACKS, UNREAD, read_days, read_held, settle
@@ -15,10 +15,17 @@ from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.copies import ALARM, LIBRARY, amiss
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
+from bramblemoor.library.selection import EVERYTHING, Selection, prepare, select
 
 State = Literal["sound", "short", "single", "lost"]
 STATES: tuple[State, ...] = ("sound", "short", "single", "lost")
 _DAY = 86_400
+_LOOSE = "SELECT 0, stand, sum(units) FROM counted WHERE loose AND units > 0 GROUP BY stand"
+_OF_SELECTED = {
+    by: f"SELECT {key}, s.stand, count(*) FROM temp.selected JOIN standings s ON s.unit = frame JOIN frames r ON r.id = frame"
+    " GROUP BY 1, 2 ORDER BY 1"
+    for by, key in (("year", "r.year"), ("shoot", "r.folder"))
+}
 _COUNTS = {
     "year": "SELECT nullif(year, 0), stand, units FROM counted WHERE NOT loose AND units > 0 ORDER BY 1",
     "shoot": "SELECT r.folder, s.stand, count(*) FROM standings s JOIN frames r ON r.id = s.unit GROUP BY 1, 2 ORDER BY 1",
@@ -112,23 +119,32 @@ def _holder(depot: KnownDepot) -> Holder:
     return Holder(depot.number, depot.name, depot.site, depot.medium, depot.device)
 
 
-def standing(library: Library, *, by: Literal["year", "shoot"] = "year", lost: Sequence[str] = ()) -> Standing:
-    """Weigh every frame. A frame counts at a holder when each of its files does: current, read from the medium, fresh.
+def standing(
+    library: Library,
+    *,
+    by: Literal["year", "shoot"] = "year",
+    lost: Sequence[str] = (),
+    selection: Selection = EVERYTHING,
+) -> Standing:
+    """Weigh every frame that is meant. A frame counts at a holder when each of its files does: current, read from the medium,
+    fresh.
 
-    `lost` names holders, sites or media that are supposed to be gone.
+    `lost` names holders, sites or media that are supposed to be gone. Of some frames only they are weighed, and no other files.
     """
-    return _Scale(library, lost).weigh(by)
+    return _Scale(library, lost, selection).weigh(by)
 
 
-def frames_standing(library: Library, states: Sequence[State], lost: Sequence[str] = ()) -> Iterator[tuple[str, State]]:
+def frames_standing(
+    library: Library, states: Sequence[State], lost: Sequence[str] = (), selection: Selection = EVERYTHING
+) -> Iterator[tuple[str, State]]:
     """(path, state) of each frame whose state is one of these, in order of path."""
-    scale = _Scale(library, lost)
+    scale = _Scale(library, lost, selection)
     wanted = {number: state for number, (state, _) in scale.stands.items() if state in states}
     if not wanted:
         return
     rows = library.db.execute(
         "SELECT folder || '/' || name AS path, stand FROM standings JOIN frames ON frames.id = unit"
-        f" WHERE stand IN ({', '.join(map(str, wanted))}) ORDER BY path"
+        f" WHERE stand IN ({', '.join(map(str, wanted))}){scale.of_selected} ORDER BY path"
     )
     for row in rows:
         yield row["path"], wanted[row["stand"]]
@@ -141,12 +157,16 @@ def _day(days: int) -> str:
 class _Scale:
     """The holders, and what each known stand amounts to."""
 
-    def __init__(self, library: Library, lost: Sequence[str]) -> None:
+    def __init__(self, library: Library, lost: Sequence[str], selection: Selection) -> None:
         self._library = library
         self._db = library.db
         if not library.read_only and self._db.execute("SELECT 1 FROM unsettled LIMIT 1").fetchone():
             with library.ledger.changing() as db:
                 settle(db)
+        self._whole = selection.everything
+        if not self._whole:
+            select(library, selection)
+        self.of_selected = "" if self._whole else " AND unit IN (SELECT frame FROM temp.selected)"
         every = holders_of(library)
         words = {folded(word) for word in lost}
         self.gone = tuple(h for h in every if h.name in lost or {folded(h.site), folded(h.medium)} & words)
@@ -171,7 +191,7 @@ class _Scale:
         alarm = self._db.execute("SELECT value FROM meta WHERE key = ?", (ALARM,)).fetchone()
         result = Standing(gone=self.gone, alarm=alarm["value"] if alarm is not None else "")
         own = {holder.number: HolderStanding(holder) for holder in self.holders}
-        for key, stand, frames in self._counted(_COUNTS[by]):
+        for key, stand, frames in self._counted((_COUNTS if self._whole else _OF_SELECTED)[by]):
             state, where = self.stands[stand]
             result.frames += frames
             result.groups.setdefault(key, Counter())[state] += frames
@@ -180,9 +200,7 @@ class _Scale:
                 if self._count(holder, where.get(number), frames):
                     holder.frames += frames
                     held[number] += frames
-        for _, stand, files in self._counted(
-            "SELECT 0, stand, sum(units) FROM counted WHERE loose AND units > 0 GROUP BY stand"
-        ):
+        for _, stand, files in self._counted(_LOOSE) if self._whole else ():
             state, where = self.stands[stand]
             result.others += files
             result.other_states[state] += files
@@ -226,12 +244,13 @@ class _Scale:
     def _correct_absence(self, own: dict[int, HolderStanding]) -> None:
         """Nothing is absent at a depot that was not chosen for it."""
         prepare(self._db)
+        of_selected = "" if self._whole else " AND f.frame IN (SELECT frame FROM temp.selected)"
         for known in known_depots(self._library):
             if known.number in own and known.terms.chooses:
                 where, values = chosen(known.terms)
                 own[known.number].absent = self._db.execute(
                     "SELECT count(DISTINCT coalesce(f.frame, -f.id)) FROM files f LEFT JOIN frames r ON r.id = f.frame"
                     f" LEFT JOIN copies c ON c.file = f.id AND c.depot = ? WHERE {where} AND {LACKING}"
-                    f" AND NOT coalesce({amiss()}, 0)",
+                    f" AND NOT coalesce({amiss()}, 0){of_selected}",
                     (known.number, *values),
                 ).fetchone()[0]

@@ -106,6 +106,19 @@ def take_stock(library: Library, progress: Progress, *, yes: bool = False, enter
     return stock
 
 
+def found(library: Library, kind: str, most: int) -> list[str]:
+    """What of a kind the stock that was just taken has, in order;
+
+    of what moved, from where to where. At most so many (-1: all).
+    """
+    return [
+        f"{row['was']} -> {row['path']}" if row["was"] else row["path"]
+        for row in library.db.execute(
+            "SELECT path, was FROM temp.stock WHERE kind = ? ORDER BY path LIMIT ?", (kind, most)
+        )
+    ]
+
+
 def take_stock_if_few(library: Library, progress: Progress) -> tuple[Stock, bool]:
     """Take stock for a run that can leave the library alone: whether the guard let it pass. If not, that is the only finding."""
     try:

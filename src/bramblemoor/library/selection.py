@@ -1,0 +1,392 @@
+"""The one way to say which frames, by their names and by what is known of them: in every command and in the terms of depots.
+
+Of one condition any of its values will do; of several conditions all must hold. Texts are compared without regard to case and
+accents, and a part of a text will do; names, paths and shoots are compared as globs.
+"""
+
+import json
+import re
+import sqlite3
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Self
+
+import msgspec
+
+from bramblemoor.errors import WrongUse
+from bramblemoor.frames.claims import Field
+from bramblemoor.library.catalogue import believed
+from bramblemoor.library.dates import day_after, first_day
+from bramblemoor.library.folding import plain
+from bramblemoor.library.globs import checked_glob, fits, is_glob
+from bramblemoor.library.home import Library
+from bramblemoor.library.lookup import frames_called
+
+UNDATED = "undated"
+_YEARS = re.compile(rf"(\d{{4}})(?:-(\d{{4}}))?|{UNDATED}")
+KINDS = ("photo", "video", "other")
+LACKING = ("title", "caption", "keyword", "person", "location", "position", "date", "album", "rating")
+"""What a frame may lack."""
+_PAGE = 500
+_LARGEST = 1 << 62  # bytes that a ledger can count
+_SIZE = "(SELECT o.bytes FROM files o WHERE o.frame = r.id AND o.role = 'original')"
+
+
+@dataclass(frozen=True)
+class Clause:
+    """A condition in SQL over `frames r`, and its values."""
+
+    sql: str
+    values: tuple[Any, ...] = ()
+
+
+class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Which frames. Nothing given means all of them.
+
+    `frames` are names, paths or globs; `words` are found by their beginnings in any text of a frame, and all must occur;
+    `years` are "2019", "2015-2019" or "undated", `since` and `until` inclusive days, months or years; `shoots`, `only` and
+    `without` are globs on folders, and on paths of files (see docs/formats.md); `rating` is the least; sizes are bytes of the
+    original; `lacking` are of LACKING. What fits any condition of `excepting` is not meant.
+    """
+
+    frames: list[str] = []
+    words: list[str] = []
+    years: list[str] = []
+    since: str = ""
+    until: str = ""
+    shoots: list[str] = []
+    albums: list[str] = []
+    keywords: list[str] = []
+    people: list[str] = []
+    locations: list[str] = []
+    kinds: list[str] = []
+    rating: int = 0
+    favourite: bool = False
+    reduced: bool = False
+    services: list[str] = []
+    cameras: list[str] = []
+    lenses: list[str] = []
+    lacking: list[str] = []
+    only: list[str] = []
+    without: list[str] = []
+    at_least: int = 0
+    at_most: int = 0
+    excepting: "Selection | None" = None
+
+    @property
+    def everything(self) -> bool:
+        return not any(getattr(self, name) for name in Selection.__struct_fields__)
+
+    def checked(self) -> Self:
+        """The selection itself. Raises WrongUse, with what would be right, for values that cannot be."""
+        for years in self.years:
+            if not _YEARS.fullmatch(years):
+                raise WrongUse(f"{years!r} is no year.", "Write 2019, 2015-2019 or undated.")
+        for kind in self.kinds:
+            if kind not in KINDS:
+                raise WrongUse(
+                    f"There is no kind {kind!r}.", "Choose photo, video, or other (what cannot be read here)."
+                )
+        for what in self.lacking:
+            if what not in LACKING:
+                raise WrongUse(f"A frame cannot lack {what!r}.", f"Choose one of {', '.join(LACKING)}.")
+        for glob in (*self.frames, *self.shoots, *self.only, *self.without):
+            checked_glob(glob)
+        for day in filter(None, (self.since, self.until)):
+            first_day(day)
+        if self.since and self.until and first_day(self.since).isoformat() >= day_after(self.until):
+            raise WrongUse(
+                f"Nothing lies between {self.since} and {self.until}.", "Give the earlier date with --since."
+            )
+        if min(self.at_least, self.at_most) < 0 or max(self.at_least, self.at_most) >= _LARGEST:
+            raise WrongUse("That is no size.", "Write it as 500MB, 2GB or 4TB.")
+        if self.excepting is not None:
+            self.excepting.checked()
+        return self
+
+    def clause(self, called: str = "") -> Clause:
+        """The condition. `called` is a query for the numbers of the frames that `frames` names, once they were looked up."""
+        parts = [*self._parts(), *([Clause(f"r.id IN ({called})")] if self.frames else [])]
+        if self.excepting is not None:
+            parts += [Clause(f"NOT coalesce({part.sql}, 0)", part.values) for part in self.excepting._parts()]
+        return Clause(
+            " AND ".join(f"({part.sql})" for part in parts) or "1",
+            tuple(value for part in parts for value in part.values),
+        )
+
+    def _parts(self) -> Iterator[Clause]:
+        """A condition for each field that is given, but `frames`."""
+        terms = [term for word in self.words for term in plain(word).replace('"', " ").split()]
+        if terms:
+            matched = " ".join(f'"{term}"*' for term in terms)
+            yield Clause("r.id IN (SELECT rowid FROM words WHERE words MATCH ?)", (matched,))
+        yield from _any(map(_of_years, self.years))
+        if self.since:
+            yield Clause("r.shown >= ?", (first_day(self.since).isoformat(),))
+        if self.until:
+            yield Clause("r.shown < ?", (day_after(self.until),))
+        # A folder in full, or as it is called below pictures/.
+        shoot = "bm_fits(?, r.folder) OR bm_fits('pictures/**/' || ?, r.folder)"
+        yield from _any(Clause(shoot, (glob, glob)) for glob in self.shoots)
+        yield from _any(Clause(_ALBUM, (plain(title),)) for title in self.albums)
+        yield from _any(_saying("keyword", "keywords", word) for word in self.keywords)
+        yield from _any(_saying("person", "people", name) for name in self.people)
+        yield from _any(Clause(_CONTAINS.format(column="location"), (plain(place),)) for place in self.locations)
+        yield from _any(Clause("r.kind = ?", (kind,)) for kind in self.kinds)
+        yield from _any(Clause(_CONTAINS.format(column="service"), (plain(name),)) for name in self.services)
+        yield from _any(_believing("camera", name) for name in self.cameras)
+        yield from _any(_believing("lens", name) for name in self.lenses)
+        if self.rating:
+            yield Clause(f"CAST({believed('rating')} AS INTEGER) >= ?", (self.rating,))
+        if self.favourite:
+            yield Clause("r.favourite")
+        if self.reduced:
+            yield Clause("r.reduced")
+        yield from (Clause(_LACKS[what]) for what in self.lacking)
+        path = "r.folder || '/' || r.name"
+        yield from _any(Clause(f"bm_fits(?, {path})", (glob,)) for glob in self.only)
+        yield from (Clause(f"NOT bm_fits(?, {path})", (glob,)) for glob in self.without)
+        if self.at_least:
+            yield Clause(f"{_SIZE} >= ?", (self.at_least,))
+        if self.at_most:
+            yield Clause(f"{_SIZE} <= ?", (self.at_most,))
+
+    def said(self, frames: str = "frames") -> str:
+        """In words, as they follow a count: "frames of 2024 with the keyword reeds"."""
+        return " ".join(
+            [frames, *self._said(), *([f"but not those {self.excepting._said_or()}"] if self.excepting else [])]
+        )
+
+    def _said_or(self) -> str:
+        return " or ".join(self._said())
+
+    def _said(self) -> Iterator[str]:
+        if self.frames:
+            yield f"called {_or(self.frames)}" if len(self.frames) <= _FEW else f"of a list of {len(self.frames):,}"
+        if self.years:
+            yield f"of {_or(self.years)}"
+        if self.since and self.until:
+            yield f"taken from {self.since} to {self.until}"
+        elif self.since or self.until:
+            yield f"taken since {self.since}" if self.since else f"taken until {self.until}"
+        for values, words in (
+            (self.shoots, "of shoots like {}"), (self.albums, "in albums like {}"), (self.words, "with the words {}"),
+            (self.keywords, "with the keyword {}"), (self.people, "showing {}"), (self.locations, "taken at {}"),
+            (self.services, "from {}"), (self.cameras, "by the camera {}"), (self.lenses, "through the lens {}"),
+            (self.lacking, "without a {}"), (self.only, "that fit {}"), (self.without, "that do not fit {}"),
+        ):  # fmt: skip
+            if values:
+                yield words.format(" and ".join(values) if values is self.words else _or(values))
+        if self.kinds:
+            yield f"that are {_or([_KIND_SAID[kind] for kind in self.kinds])}"
+        if self.rating:
+            yield f"rated {self.rating} or more"
+        if self.favourite:
+            yield "that are favourites"
+        if self.reduced:
+            yield "that are reduced copies"
+        if self.at_least:
+            yield f"of {self.at_least / 1e6:g} MB or more"
+        if self.at_most:
+            yield f"of {self.at_most / 1e6:g} MB or less"
+
+
+EVERYTHING = Selection()
+_FEW = 3
+_KIND_SAID = {"photo": "photos", "video": "films", "other": "of a kind that is not known here"}
+_ALBUM = (
+    "r.id IN (SELECT frame FROM album_frames WHERE album IN (SELECT id FROM albums WHERE instr(bm_plain(title), ?)))"
+)
+# Each text is compared once, however many frames have it.
+_CONTAINS = (
+    "r.{column} IN (SELECT told FROM (SELECT DISTINCT {column} AS told FROM frames) WHERE instr(bm_plain(told), ?))"
+)
+# Those of which it was claimed at any time, as an index finds them; of these, those of which it is believed.
+_SAYING = """
+    r.id IN (SELECT frame FROM claims WHERE field = ? AND value IN (
+        SELECT value FROM (SELECT DISTINCT value FROM claims WHERE field = ?) WHERE instr(bm_plain(value), ?)))
+    AND EXISTS (SELECT 1 FROM words WHERE words.rowid = r.id AND instr(words.{column}, ?))
+"""
+_NONE_BELIEVED = "coalesce({}, '') = ''"
+_LACKS = {
+    "title": "r.title = ''", "caption": "r.caption = ''", "location": "r.location = ''", "position": "r.latitude IS NULL",
+    "date": "r.shown IS NULL", "album": "r.id NOT IN (SELECT frame FROM album_frames)",
+    "keyword": "NOT EXISTS (SELECT 1 FROM words WHERE rowid = r.id AND keywords != '')",
+    "person": "NOT EXISTS (SELECT 1 FROM words WHERE rowid = r.id AND people != '')",
+    "rating": _NONE_BELIEVED.format(believed("rating")),
+}  # fmt: skip
+
+
+def _or(values: Sequence[str]) -> str:
+    """ "a", "a or b", "a, b or c"."""
+    return f"{', '.join(values[:-1])} or {values[-1]}" if len(values) > 1 else values[0]
+
+
+def _any(clauses: Iterator[Clause]) -> Iterator[Clause]:
+    """One clause that holds where any of these does; none for none."""
+    found = list(clauses)
+    if found:
+        yield Clause(
+            " OR ".join(f"({one.sql})" for one in found), tuple(value for one in found for value in one.values)
+        )
+
+
+def _of_years(years: str) -> Clause:
+    match = _YEARS.fullmatch(years)
+    if match is None or match[1] is None:
+        return Clause("r.year IS NULL")
+    return Clause("r.year BETWEEN ? AND ?", (int(match[1]), int(match[2] or match[1])))
+
+
+def _saying(field: Field, column: str, text: str) -> Clause:
+    return Clause(_SAYING.format(column=column), (field, field, plain(text), plain(text)))
+
+
+def _believing(field: Field, text: str) -> Clause:
+    """Of those of which a value that contains it was claimed, those of which one is believed."""
+    claimed = (
+        "r.id IN (SELECT frame FROM claims WHERE field = ? AND value IN (SELECT value FROM"
+        " (SELECT DISTINCT value FROM claims WHERE field = ?) WHERE instr(bm_plain(value), ?)))"
+    )
+    return Clause(f"{claimed} AND instr(bm_plain({believed(field)}), ?)", (field, field, plain(text), plain(text)))
+
+
+def prepare(db: sqlite3.Connection) -> None:
+    """Make globs known to a ledger's connection."""
+
+    def fit(glob: str, path: str | None) -> bool:
+        return path is not None and fits(glob, path)
+
+    db.create_function("bm_fits", 2, fit, deterministic=True)
+
+
+def located(db: sqlite3.Connection, selection: Selection, root: Path | None = None) -> Clause:
+    """The condition on a ledger, with the names that the selection gives looked up there.
+
+    `root` is the library's folder, where it is at hand: then a path may be one as seen from the current folder. Raises
+    WrongUse for names that no frame has.
+    """
+    prepare(db)
+    called = ""
+    if selection.frames:
+        called = "temp.called"
+        db.executescript("CREATE TEMP TABLE IF NOT EXISTS called (frame INTEGER PRIMARY KEY); DELETE FROM temp.called;")
+        unknown = []
+        for name in dict.fromkeys(selection.frames):
+            numbers = frames_called(db, name, root)
+            if not numbers and is_glob(name):
+                numbers = [
+                    row["id"]
+                    for row in db.execute(
+                        "SELECT id FROM frames r WHERE bm_fits(?, r.folder || '/' || r.name)", (name,)
+                    )
+                ]
+            db.executemany("INSERT OR IGNORE INTO temp.called VALUES (?)", ((number,) for number in numbers))
+            if not numbers:
+                unknown.append(name)
+        if unknown:
+            raise _none_called(db, unknown, len(selection.frames))
+        called = "SELECT frame FROM temp.called"
+    return selection.clause(called)
+
+
+def _none_called(db: sqlite3.Connection, unknown: list[str], of: int) -> WrongUse:
+    from difflib import get_close_matches
+
+    if len(unknown) > 1:
+        shown = ", ".join(map(repr, unknown[:_FEW])) + (", ..." if len(unknown) > _FEW else "")
+        return WrongUse(
+            f"{len(unknown):,} of the {of:,} names are no frame's here: {shown}.",
+            "Nothing was done. Correct them, or look for what there is: bramblemoor find.",
+        )
+    name = unknown[0]
+    if is_glob(name):
+        literal = " Brackets in a glob stand for themselves." if set(name) & set("[]{}") else ""
+        return WrongUse(f"No frame fits {name!r}.{literal}", "Look for what there is: bramblemoor find.")
+    names = {row[0] for row in db.execute("SELECT name FROM frames")}
+    near = get_close_matches(name.rpartition("/")[2], names, 3, 0.4)
+    return WrongUse(
+        f"No frame is called {name!r} here.",
+        f"Did you mean {' or '.join(near)}?" if near else "Look for it: bramblemoor find.",
+    )
+
+
+def counted(count: int, selection: Selection) -> str:
+    """ "312 frames of 2024 with the keyword reeds", "1 frame called ...", "100 frames"."""
+    return f"{count:,} {selection.said('frame' if count == 1 else 'frames')}"
+
+
+@dataclass(frozen=True)
+class Selected:
+    """The frames of a library that a selection means, as they were when it was made:
+
+    what is done to them does not change which.
+    """
+
+    library: Library
+    selection: Selection
+    count: int
+
+    def frames(self) -> Iterator[int]:
+        """Their numbers, in order of taking."""
+        last = 0
+        while page := self.library.db.execute(
+            "SELECT n, frame FROM temp.selected WHERE n > ? ORDER BY n LIMIT ?", (last, _PAGE)
+        ).fetchall():
+            yield from (row["frame"] for row in page)
+            last = page[-1]["n"]
+
+    @property
+    def said(self) -> str:
+        return counted(self.count, self.selection)
+
+
+NOTHING = "Look for what there is: bramblemoor find."
+
+
+def select(library: Library, selection: Selection) -> Selected:
+    """Find the frames;
+
+    they are kept in a table outside memory. Raises WrongUse for names that no frame has, or where none fits.
+    """
+    db, clause = library.db, located(library.db, selection, library.root)
+    db.executescript(
+        "DROP TABLE IF EXISTS temp.selected; CREATE TEMP TABLE selected (n INTEGER PRIMARY KEY, frame INTEGER);"
+    )
+    count = db.execute(
+        "INSERT INTO temp.selected (frame) SELECT r.id FROM frames r"
+        f" WHERE {clause.sql} ORDER BY r.shown, r.folder, r.name",
+        clause.values,
+    ).rowcount
+    if not count:
+        raise WrongUse(f"There are no {selection.said()}.", NOTHING)
+    return Selected(library, selection, count)
+
+
+def read_list(lines: str) -> list[str]:
+    """The names of a list: one a line, or parted by NUL. Blank lines are passed over."""
+    return [name for line in re.split(r"[\n\0]", lines) if (name := line.strip("\r"))]
+
+
+def as_document(selection: Selection) -> dict[str, Any]:
+    """For --json: what was asked for, without what was not."""
+    document: dict[str, Any] = json.loads(msgspec.json.encode(selection))
+    return document
+
+
+def frame_named(library: Library, name: str) -> int:
+    """The one frame of that path, file name or number.
+
+    Raises WrongUse, with the nearest names, where there is none or several.
+    """
+    found = frames_called(library.db, name, library.root)
+    if not found:
+        raise _none_called(library.db, [name], 1)
+    if len(found) > 1:
+        paths = [
+            library.db.execute("SELECT folder || '/' || name FROM frames WHERE id = ?", (number,)).fetchone()[0]
+            for number in found[:5]
+        ]
+        raise WrongUse(f"{len(found)} frames are called {name}.", f"Name one by its path: {', '.join(paths)}.")
+    return found[0]

@@ -1,0 +1,384 @@
+"""What the user says of frames: planned, entered with their sidecars, accounted for, and taken back by the receipt.
+
+A run may be killed at any moment. What it had said by then is said, and the next one accounts for it before it begins.
+"""
+
+import json
+import sqlite3
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from itertools import islice
+from pathlib import Path
+
+import msgspec
+
+from bramblemoor.disk.file_systems import flush_files
+from bramblemoor.errors import WrongUse
+from bramblemoor.frames.claims import HAND, TAKEN_AWAY, Claim, Facts, Field, believe
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.catalogue import add_claims, choose_shown, claims_of, is_bound
+from bramblemoor.library.home import Library
+from bramblemoor.library.receipts import (
+    Amount,
+    Change,
+    Kept,
+    LeftOut,
+    Receipt,
+    Said,
+    listing,
+    next_number,
+    read_receipt,
+    stamp,
+    write_receipt,
+)
+from bramblemoor.library.selection import Selected
+from bramblemoor.library.sidecars import take_up_edits, write_sidecar
+from bramblemoor.running import Pace, Progress, Stage
+
+_BATCH = 50  # frames of one transaction
+_UNDER_WAY, _PART = "telling", "telling "
+"""In the ledger's meta: the run that is under way, and what came of each batch of it."""
+_FRAME = Amount(frames=1)
+
+
+@dataclass(frozen=True)
+class Word:
+    """One thing to say of a frame: as a claim of the user's. `no_keyword` and `no_person` take one away."""
+
+    field: Field
+    value: str
+
+    @property
+    def claim(self) -> Claim:
+        return Claim(self.field, self.value, "you")
+
+    def said(self) -> str:
+        """ "title: Reeds", "no longer the keyword draft"."""
+        kept = TAKEN_AWAY.get(self.field)
+        return f"{kept}: no {self.value!r} any more" if kept else f"{self.field}: {self.value or 'nothing'}"
+
+    def stands(self, claims: Sequence[Claim], facts: Facts) -> bool:
+        """Whether that is the last word on a frame already."""
+        kept = TAKEN_AWAY.get(self.field)
+        if kept:
+            return self.value not in _several(facts, kept)
+        if self.field in ("keyword", "person"):
+            return self.value in _several(facts, self.field)
+        by_hand = [claim for claim in claims if claim.field == self.field and claim.source in HAND]
+        return bool(by_hand) and by_hand[-1] == self.claim
+
+    def replaces(self, facts: Facts) -> bool:
+        """Whether something else is believed of it now."""
+        if self.field in ("keyword", "person", *TAKEN_AWAY):
+            return False
+        return _believed(facts, self.field) not in ("", self.value)
+
+
+def _several(facts: Facts, kept: Field) -> tuple[str, ...]:
+    return facts.keywords if kept == "keyword" else facts.people
+
+
+def _believed(facts: Facts, name: Field) -> str:
+    """What is believed, as a claim would say it."""
+    if name == "favourite":
+        return "yes" if facts.favourite else ""
+    if name == "position":
+        return "" if facts.position is None else "{:.6f},{:.6f}".format(*facts.position)
+    value = getattr(facts, name)
+    return "" if value is None else str(value)
+
+
+@dataclass
+class PlannedWord:
+    """How many frames a word is new to, of how many of these it takes the place of something else, and how many have it."""
+
+    word: Word
+    new: int = 0
+    replaces: int = 0
+    there: int = 0
+
+
+@dataclass
+class Plan:
+    """What telling would do; `bound` counts frames by bound year, which are not to change."""
+
+    words: list[PlannedWord]
+    frames: int = 0
+    bound: dict[int, int] = field(default_factory=dict)
+
+
+def plan(selected: Selected, words: Sequence[Word], progress: Progress) -> Plan:
+    """Look what telling would do; changes nothing."""
+    result, db = Plan([PlannedWord(word) for word in words]), selected.library.db
+    for number, frame in enumerate(selected.frames(), 1):
+        progress(Stage("looking", "frames"), number, selected.count)
+        if is_bound(db, frame):
+            year = _row(db, frame)["year"]
+            result.bound[year] = result.bound.get(year, 0) + 1
+            continue
+        result.frames += 1
+        claims = claims_of(db, frame)
+        facts = believe(claims)
+        for one in result.words:
+            if one.word.stands(claims, facts):
+                one.there += 1
+            else:
+                one.new += 1
+                one.replaces += one.word.replaces(facts)
+    return result
+
+
+def tell(library: Library, selected: Selected, words: Sequence[Word], progress: Progress, pace: Pace) -> Receipt:
+    """Enter what is said of each frame, and write it down beside the pictures; returns the receipt, which is also written.
+
+    Frames of bound years, or that would come into one, stay as they are, and are named.
+    """
+
+    def say(frame: int, batch: "_Batch") -> None:
+        db = library.db
+        claims = claims_of(db, frame)
+        facts = believe(claims)
+        if all(word.stands(claims, facts) for word in words):
+            batch.known += 1
+            return
+        touched = [_Touched(word.field, word.value) for word in words]
+        before = [one.of(db, frame) for one in touched]
+        add_claims(db, frame, "you", [word.claim for word in words])
+        batch.changed(frame, _row(db, frame)["path"], touched, before)
+
+    what = "; ".join(word.said() for word in words)
+    return _run(
+        library, "tell", {"said": what, "of": selected.said}, selected.frames(), selected.count, say, progress, pace
+    )
+
+
+def take_back(library: Library, receipt: Receipt, progress: Progress, pace: Pace) -> Receipt:
+    """Take the changes of a run back; returns the receipt of that, by which it can be done again.
+
+    What was changed since is left as it is, and named. Raises WrongUse for a run whose changes cannot be taken back.
+    """
+    if receipt.run not in ("tell", "takeback"):
+        raise WrongUse(
+            f"Receipt {receipt.number} is of a run that cannot be taken back: {receipt.run}.",
+            "What was told can be, and what was taken back.",
+        )
+    if not receipt.changes:
+        raise WrongUse(f"By the run of receipt {receipt.number} nothing was changed.", "There is nothing to take back.")
+    changes: dict[int, list[Change]] = {}
+    names: dict[int, str] = {}
+    for change in receipt.changes:
+        for frame, path in change.frames:
+            changes.setdefault(frame, []).append(change)
+            names[frame] = path
+
+    def restore(frame: int, batch: "_Batch") -> None:
+        db = library.db
+        touched = [_Touched(change.field, change.value) for change in changes[frame]]
+        now = [one.of(db, frame) for one in touched]
+        for change, one in zip(changes[frame], now, strict=True):
+            if one != change.after:
+                raise _LeftAsItIs(f"{_TOLD_SINCE} ({_Touched(change.field, change.value).name})")
+        for change, place in zip(changes[frame], touched, strict=True):
+            place.put(db, frame, change.before)
+        batch.changed(frame, names[frame], touched, now)
+
+    said = receipt.about.get("said", "what that had taken back")
+    about = {"taken back": f"receipt {receipt.number}: {said}"}
+    return _run(library, "takeback", about, iter(changes), len(changes), restore, progress, pace, names)
+
+
+_TOLD_SINCE = "it was told otherwise since, and stays so"
+
+
+class _LeftAsItIs(Exception):
+    """Why a frame is left as it is."""
+
+
+@dataclass(frozen=True)
+class _Touched:
+    """What of a frame's claims a word may change: those by hand of one field, or of one keyword or person and its opposite."""
+
+    field: str
+    value: str
+
+    @property
+    def name(self) -> str:
+        return TAKEN_AWAY.get(self.field, self.field)  # type: ignore[call-overload, no-any-return]
+
+    def _where(self) -> tuple[str, list[str]]:
+        if self.name in TAKEN_AWAY.values():
+            away = next(gone for gone, kept in TAKEN_AWAY.items() if kept == self.name)
+            return "field IN (?, ?) AND value = ?", [self.name, away, self.value]
+        return "field = ?", [self.field]
+
+    def of(self, db: sqlite3.Connection, frame: int) -> list[Said]:
+        """The claims by hand, in the order in which they were told."""
+        where, values = self._where()
+        rows = db.execute(
+            f"SELECT field, value, source, told FROM claims WHERE frame = ? AND source IN {HAND} AND {where} ORDER BY rowid",
+            (frame, *values),
+        )
+        return [Said(*row) for row in rows.fetchall()]
+
+    def put(self, db: sqlite3.Connection, frame: int, claims: Sequence[Said]) -> None:
+        """Make them these."""
+        where, values = self._where()
+        db.execute(f"DELETE FROM claims WHERE frame = ? AND source IN {HAND} AND {where}", (frame, *values))
+        for one in claims:
+            db.execute("INSERT INTO claims VALUES (?, ?, ?, ?, ?)", (frame, one.field, one.value, one.source, one.told))
+
+
+class _Part(msgspec.Struct):
+    """What came of one batch, as it is kept until the receipt is written."""
+
+    told: int
+    known: int
+    left: list[LeftOut]
+    changes: list[Change]
+
+
+class _Head(msgspec.Struct):
+    """The run that is under way; `number` is its receipt's once that is being written."""
+
+    run: str
+    started: str
+    about: dict[str, str]
+    count: int
+    number: int = 0
+
+
+class _Batch:
+    def __init__(self, library: Library) -> None:
+        self._library = library
+        self.told = self.known = 0
+        self.left: list[LeftOut] = []
+        self._changes: dict[str, Change] = {}
+
+    def changed(self, frame: int, path: str, touched: Sequence[_Touched], before: Sequence[list[Said]]) -> None:
+        """Note what has become of a frame's claims, those alike together."""
+        self.told += 1
+        for one, was in zip(touched, before, strict=True):
+            now = one.of(self._library.db, frame)
+            key = json.dumps([one.field, one.value, *(list(map(msgspec.to_builtins, told)) for told in (was, now))])
+            change = self._changes.setdefault(key, Change(one.field, one.value, was, now, []))
+            change.frames.append((frame, path))
+
+    def part(self) -> bytes:
+        return msgspec.json.encode(_Part(self.told, self.known, self.left, list(self._changes.values())))
+
+
+def _run(
+    library: Library, run: str, about: Mapping[str, str], frames: Iterator[int], count: int, work: Callable[[int, "_Batch"],
+    None], progress: Progress, pace: Pace, names: Mapping[int, str] | None = None, ) -> Receipt:  # fmt: skip
+    """Do something to frames, some at a time, each batch with its sidecars in one transaction; then account for it."""
+    resumed = finish_interrupted(library) is not None
+    head = _Head(run, stamp(now_utc()), {"library": library.name, **about}, count)
+    with library.ledger.changing() as db:
+        db.execute("INSERT INTO meta VALUES (?, ?)", (_UNDER_WAY, msgspec.json.encode(head).decode()))
+    done = 0
+    while not pace.stopped and (page := list(islice(frames, _BATCH))):
+        with library.ledger.changing(facts=True) as db:
+            batch, written = _Batch(library), []
+            for frame in page:
+                try:
+                    written += _do_one(library, frame, partial(work, frame, batch), resumed)
+                except _LeftAsItIs as why:
+                    path = (names or {}).get(frame) or _row(db, frame)["path"]
+                    batch.left.append(LeftOut(path, str(why), _FRAME))
+            flush_files(written, library.root)
+            db.execute("INSERT INTO meta VALUES (?, ?)", (f"{_PART}{done:09}", batch.part().decode()))
+        done += len(page)
+        progress(Stage("telling", "frames"), done, count)
+    receipt = finish_interrupted(library, "stopped before their turn")
+    assert receipt is not None
+    return receipt
+
+
+def _do_one(library: Library, frame: int, work: Callable[[], None], resumed: bool) -> list[Path]:
+    """Change what is told of one frame, or nothing of it; returns the sidecars that were written. Raises _LeftAsItIs."""
+    db = library.db
+    if _row(db, frame) is None:
+        raise _LeftAsItIs("it is not in the library any more")
+    if is_bound(db, frame):
+        raise _LeftAsItIs(f"its year, {_row(db, frame)['year']}, is bound")
+    db.execute("SAVEPOINT frame")
+    try:
+        take_up_edits(library, frame, resumed=resumed)
+        work()
+        choose_shown(db, frame)
+        if is_bound(db, frame):
+            raise _LeftAsItIs(f"that would bring it into {_row(db, frame)['year']}, which is bound")
+    except _LeftAsItIs:
+        db.execute("ROLLBACK TO frame")
+        db.execute("RELEASE frame")
+        raise
+    db.execute("RELEASE frame")
+    written = write_sidecar(library, frame, where_different=True)
+    return [written] if written is not None else []
+
+
+def _row(db: sqlite3.Connection, frame: int) -> sqlite3.Row:
+    row: sqlite3.Row = db.execute(
+        "SELECT folder || '/' || name AS path, year FROM frames WHERE id = ?", (frame,)
+    ).fetchone()
+    return row
+
+
+def finish_interrupted(library: Library, why_left: str = "interrupted before their turn") -> Receipt | None:
+    """Account for a run that is under way, or was when it was killed; None where there is none."""
+    db = library.db
+    row = db.execute("SELECT value FROM meta WHERE key = ?", (_UNDER_WAY,)).fetchone()
+    if row is None:
+        return None
+    head = msgspec.json.decode(row["value"], type=_Head)
+    known = _written(library, head)
+    receipt = known or _receipt(db, head, next_number(library.receipts), why_left)
+    if known is None:
+        with library.ledger.changing():
+            head.number = receipt.number
+            db.execute("UPDATE meta SET value = ? WHERE key = ?", (msgspec.json.encode(head).decode(), _UNDER_WAY))
+        write_receipt(library.receipts, receipt)
+    with library.ledger.changing():
+        db.execute("DELETE FROM meta WHERE key = ? OR (key >= ? AND key < ?)", (_UNDER_WAY, _PART, f"{_PART}~"))
+    return receipt
+
+
+def _written(library: Library, head: _Head) -> Receipt | None:
+    """The receipt, where it was written just before the run was killed."""
+    for name in listing(library.receipts) if head.number else ():
+        if name.startswith(f"{head.number:04}-{head.run}-"):
+            return read_receipt(library.receipts / name)
+    return None
+
+
+def _receipt(db: sqlite3.Connection, head: _Head, number: int, why_left: str) -> Receipt:
+    told = known = 0
+    left: list[LeftOut] = []
+    changes: dict[str, Change] = {}
+    for row in db.execute("SELECT value FROM meta WHERE key >= ? AND key < ? ORDER BY key", (_PART, f"{_PART}~")):
+        part = msgspec.json.decode(row["value"], type=_Part)
+        told, known, left = told + part.told, known + part.known, left + part.left
+        for change in part.changes:
+            key = json.dumps(
+                [change.field, change.value, msgspec.to_builtins(change.before), msgspec.to_builtins(change.after)]
+            )
+            changes.setdefault(key, Change(change.field, change.value, change.before, change.after, [])).frames.extend(
+                change.frames
+            )
+    rest = head.count - told - known - len(left)
+    if rest:
+        left.append(LeftOut(f"{rest:,} frames", why_left, Amount(frames=rest)))
+    lines = (("told" if head.run == "tell" else "as it was before", told), ("known already", known))
+    return Receipt(
+        number=number,
+        run=head.run,
+        started=head.started,
+        finished=stamp(now_utc()),
+        about=head.about,
+        came_in=Amount(frames=head.count),
+        kept=[Kept(what, Amount(frames=frames)) for what, frames in lines if frames],
+        left_out=left,
+        findings=[],
+        changes=list(changes.values()),
+    )
