@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Collection
 
-VERSION = 6
+VERSION = 7
 FORMER_SIDECARS = "former sidecars"
 """In meta: sidecars from before single values were marked in them are still to be renewed."""
 
@@ -105,7 +105,8 @@ DEALINGS = (
     _PRINTS
     + """
 CREATE TABLE services (
-    name TEXT PRIMARY KEY, url TEXT NOT NULL, dialect TEXT NOT NULL, added TEXT NOT NULL
+    name TEXT PRIMARY KEY, url TEXT NOT NULL, dialect TEXT NOT NULL, added TEXT NOT NULL,
+    kind TEXT NOT NULL DEFAULT 'parcels', options TEXT NOT NULL DEFAULT '{}'
 ) WITHOUT ROWID;
 CREATE TABLE orders (
     id TEXT PRIMARY KEY, service TEXT NOT NULL REFERENCES services (name),
@@ -221,7 +222,7 @@ _UPGRADES = {
             SELECT id, name, kind, site, medium, whereabouts, device, options, added FROM former_depots ORDER BY rowid;
         INSERT INTO copies SELECT coalesce(number, 0), file,
             CASE WHEN state != 'good' THEN state WHEN grade = 'medium' THEN 'proven' ELSE 'cached' END,
-            CAST(strftime('%s', read_at) AS INTEGER), nullif(c.sha256, f.sha256), NULL
+            CAST(strftime('%s', c.read_at) AS INTEGER), nullif(c.sha256, f.sha256), NULL
             FROM former_copies c JOIN files f ON f.id = file LEFT JOIN depots ON depots.id = c.depot;
         DROP TABLE former_copies;
         DROP TABLE former_depots;
@@ -241,6 +242,10 @@ _UPGRADES = {
         {_PRINTS.replace("TABLE", "TABLE IF NOT EXISTS")}
         INSERT OR IGNORE INTO meta VALUES ('{FORMER_SIDECARS}', '');
         UPDATE words SET {", ".join(f"{column} = bm_plain({column})" for column in _WORDS)};
+    """,
+    6: """
+        ALTER TABLE services ADD COLUMN kind TEXT NOT NULL DEFAULT 'parcels';
+        ALTER TABLE services ADD COLUMN options TEXT NOT NULL DEFAULT '{}';
     """,
 }
 

@@ -2,7 +2,7 @@
 
 import json
 import uuid
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from difflib import get_close_matches
 from typing import Any
 
@@ -14,15 +14,20 @@ from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
 from bramblemoor.services.interface import OrderScope, OrderStatement, Part, PlacedOrder
+from bramblemoor.services.kinds import PARCELS
 
 _ASKING = "asking "
 
 
 @dataclass(frozen=True)
 class KnownService:
+    """A service as it was added: where it is, how its exports are written, of which kind it is, and what was agreed of it."""
+
     name: Inside
     url: str
     dialect: str
+    kind: str = PARCELS
+    options: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -51,14 +56,24 @@ def add_service(library: Library, service: KnownService) -> None:
     """Add a service, or change the address of one that is known."""
     with library.ledger.changing() as db:
         db.execute(
-            "INSERT INTO services VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET url = excluded.url,"
-            " dialect = excluded.dialect",
-            (service.name, service.url, service.dialect, stamp(now_utc())),
+            "INSERT INTO services (name, url, dialect, added, kind, options) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (name)"
+            " DO UPDATE SET url = excluded.url, dialect = excluded.dialect, kind = excluded.kind, options = excluded.options",
+            (
+                service.name,
+                service.url,
+                service.dialect,
+                stamp(now_utc()),
+                service.kind,
+                json.dumps(service.options),
+            ),
         )
 
 
 def services(library: Library) -> list[KnownService]:
-    return [KnownService(*row) for row in library.db.execute("SELECT name, url, dialect FROM services ORDER BY name")]
+    rows = library.db.execute("SELECT name, url, dialect, kind, options FROM services ORDER BY name")
+    return [
+        KnownService(row["name"], row["url"], row["dialect"], row["kind"], json.loads(row["options"])) for row in rows
+    ]
 
 
 def service_named(library: Library, name: str | None) -> KnownService:

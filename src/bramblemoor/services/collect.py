@@ -12,7 +12,7 @@ from bramblemoor.errors import PartsAmiss, ServiceTrouble
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.running import Progress, Stage
 from bramblemoor.services.book import KnownOrder, set_state
-from bramblemoor.services.interface import ConnectionBroke, Part, PartsLapsed, Service
+from bramblemoor.services.interface import ConnectionBroke, Exports, Part, PartsLapsed
 
 _MOST_STALLS = 5
 
@@ -50,7 +50,7 @@ def part_is_sound(library: Library, order: str, part: Part, path: Path) -> bool:
     return True
 
 
-def collect(library: Library, order: KnownOrder, service: Service, progress: Progress) -> Iterator[PartCollected]:
+def collect(library: Library, order: KnownOrder, service: Exports, progress: Progress) -> Iterator[PartCollected]:
     """Fetch every part that is not here and sound; the order is then "collected".
 
     Raises ServiceTrouble, or PartsAmiss for a part that keeps arriving wrong.
@@ -72,7 +72,7 @@ def collect(library: Library, order: KnownOrder, service: Service, progress: Pro
 
 
 def _collect_parts(
-    library: Library, order: KnownOrder, missing: list[Part], service: Service, meter: "_Meter"
+    library: Library, order: KnownOrder, missing: list[Part], service: Exports, meter: "_Meter"
 ) -> Iterator[PartCollected]:
     folder = library.incoming(order.service, order.id)
     for part in order.parts:
@@ -100,7 +100,7 @@ def _partial(folder: Path, part: Part) -> Path:
 
 
 def _collect_part(
-    library: Library, order: str, part: Part, folder: Path, service: Service, meter: "_Meter"
+    library: Library, order: str, part: Part, folder: Path, service: Exports, meter: "_Meter"
 ) -> PartCollected:
     """Fetch one part, and once more from the start if it arrives whole but wrong."""
     partial = _partial(folder, part)
@@ -135,7 +135,7 @@ class _Transfer:
                 self._count(piece)
             self.resumed = self.have
 
-    def run(self, service: Service) -> None:
+    def run(self, service: Exports) -> None:
         """Raises ServiceTrouble where the connection breaks again and again without a byte."""
         stalled = 0
         while self.have < self.part.bytes:
@@ -151,7 +151,7 @@ class _Transfer:
                 )
             time.sleep(0.1 * 2**stalled if stalled else 0)
 
-    def _continue(self, service: Service) -> bool:
+    def _continue(self, service: Exports) -> bool:
         """Fetch on from where it stands; says whether the service sent all that it had, or more than it announced."""
         row = self.library.db.execute(
             "SELECT etag FROM parts WHERE order_id = ? AND number = ?", (self.order, self.part.number)

@@ -10,7 +10,7 @@ import msgspec
 
 from bramblemoor.disk.names import collision_key
 from bramblemoor.disk.told import Inside, Outside, one_name
-from bramblemoor.errors import ServiceTrouble
+from bramblemoor.errors import ServiceTrouble, WrongUse
 
 OrderState = Literal["asked", "preparing", "ready", "lapsed", "withdrawn"]
 
@@ -135,11 +135,42 @@ class ConnectionBroke(Exception):
     """The transfer ended early; what came so far is good, and it may be resumed."""
 
 
-class Service(ABC):
-    """A signed-in account. Every method raises ServiceTrouble when the service stays down, refuses, or talks nonsense."""
+class Entry(msgspec.Struct, frozen=True):
+    """A file or a folder of a service that shows a tree. `etag` is another one whenever the content is (RFC 9110, 8.8.3)."""
+
+    path: Inside
+    is_folder: bool
+    bytes: int = 0
+    etag: str = ""
+    sha256: str = ""
+
+
+class Outgoing(msgspec.Struct, frozen=True):
+    """A file on its way to a service: where it is to lie there, and what it is."""
+
+    path: Inside
+    bytes: int
+    sha256: str
+    mtime_ns: int
+
+
+class Account(ABC):
+    """A signed-in account. What can be done with it is told by which of the capabilities below its kind has, too.
+
+    Every method of an account raises ServiceTrouble when the service stays down, refuses, or talks nonsense.
+    """
+
+    @classmethod
+    @abstractmethod
+    def checked_address(cls, url: str) -> str:
+        """The address, in order. Raises WrongUse for one that is none, or where a token would be sent in the clear."""
 
     @abstractmethod
     def survey(self) -> Survey: ...
+
+
+class Exports(ABC):
+    """It makes parcels when asked."""
 
     @abstractmethod
     def place_order(self, scope: OrderScope, key: str = "") -> PlacedOrder:
@@ -164,3 +195,46 @@ class Service(ABC):
 
         Raises PartsLapsed where its link has lapsed. Reading its pieces raises ConnectionBroke when the transfer ends early.
         """
+
+
+class Tree(ABC):
+    """It shows its files in folders, one by one."""
+
+    @abstractmethod
+    def entries(self, below: str) -> Iterator[Entry]:
+        """What lies directly in a folder; "" is the topmost."""
+
+    @abstractmethod
+    def open(self, path: Inside, start: int, etag: str) -> AbstractContextManager[PartStream]:
+        """Begin to fetch a file at byte `start`, as `Exports.open_part` does."""
+
+    @abstractmethod
+    def make_folder(self, path: Inside) -> None:
+        """Make a folder, and those above it; one that is there stays as it is."""
+
+
+class Uploads(ABC):
+    """It takes files."""
+
+    @abstractmethod
+    def room(self) -> int | None:
+        """Bytes that it still takes; None where it does not say."""
+
+    @abstractmethod
+    def send(self, outgoing: Outgoing, pieces: Iterator[bytes]) -> Entry:
+        """Send one file; returns what the service says it has."""
+
+
+CAPABILITIES: dict[str, type] = {"exports": Exports, "tree": Tree, "uploads": Uploads}
+
+
+def powers(kind: type[Account]) -> list[str]:
+    """What accounts of a kind can do, by the names of the capabilities."""
+    return [name for name, capability in CAPABILITIES.items() if issubclass(kind, capability)]
+
+
+def exports_of(account: Account, name: str) -> Exports:
+    """The account as one that makes exports. Raises WrongUse where its kind makes none."""
+    if not isinstance(account, Exports):
+        raise WrongUse(f"{name} makes no exports.", "See what it holds: bramblemoor service survey.")
+    return account

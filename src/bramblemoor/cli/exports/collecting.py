@@ -8,14 +8,14 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single
 from bramblemoor.cli.exports.orders import Album, Only, Since, Until, WhichService, check_albums, scope_of
-from bramblemoor.cli.exports.service import Patience, sign_in
+from bramblemoor.cli.exports.service import Patience, exporting, sign_in
 from bramblemoor.errors import NotPossible, ServiceTrouble
 from bramblemoor.library.home import Library
 
 if TYPE_CHECKING:
     from bramblemoor.services.book import KnownOrder
     from bramblemoor.services.collect import PartCollected
-    from bramblemoor.services.interface import Service
+    from bramblemoor.services.interface import Exports
 
 _OPEN = ("asked", "preparing", "ready", "collected")
 
@@ -49,7 +49,7 @@ def collect(
         else:
             chosen = [order_named(library, order, _OPEN)]
         for one in chosen:
-            account = sign_in(library, service_named(library, one.service), patience)
+            account = exporting(library, service_named(library, one.service), patience)
             ready = _wait_until_ready(library, one, account, wait, quiet=json)
             results = _collect(library, ready, account, quiet=json)
             rows = [
@@ -69,7 +69,7 @@ def collect(
 
 
 def _wait_until_ready(
-    library: Library, chosen: "KnownOrder", account: "Service", wait: float, *, quiet: bool
+    library: Library, chosen: "KnownOrder", account: "Exports", wait: float, *, quiet: bool
 ) -> "KnownOrder":
     """The order with its parts, once the service has prepared it. Raises ServiceTrouble where it takes too long or is gone."""
     from bramblemoor.services.book import order_named, record_order
@@ -102,7 +102,7 @@ def _refuse_gone(order: str, state: str) -> None:
         )
 
 
-def _collect(library: Library, chosen: "KnownOrder", account: "Service", *, quiet: bool) -> "list[PartCollected]":
+def _collect(library: Library, chosen: "KnownOrder", account: "Exports", *, quiet: bool) -> "list[PartCollected]":
     from bramblemoor.services.collect import collect as fetch_parts
 
     results = []
@@ -135,7 +135,7 @@ def fetch(
     from bramblemoor.cli.exports.unpack import to_see_to, unpack_order
     from bramblemoor.cli.library.receipts import finish
     from bramblemoor.services.book import order_named, record_order, service_named
-    from bramblemoor.services.interface import TooMuchAtOnce
+    from bramblemoor.services.interface import TooMuchAtOnce, exports_of
 
     scope = scope_of(album, since, until, only)
     library = library_here(library_dir)
@@ -145,7 +145,7 @@ def fetch(
         if scope.albums:
             check_albums(scope.albums, [one.title for one in account.survey().albums])
         try:
-            placed = account.pick(scope)
+            placed = exports_of(account, known.name).pick(scope)
         except TooMuchAtOnce as error:
             raise NotPossible(
                 f"{known.name} does not give that at once: {error}.",
@@ -153,7 +153,7 @@ def fetch(
             ) from error
         record_order(library, known.name, scope, placed)
         chosen = order_named(library, placed.id, ())
-        _collect(library, chosen, account, quiet=json)
+        _collect(library, chosen, exports_of(account, known.name), quiet=json)
         receipt = unpack_order(library, order_named(library, placed.id, ()))
     finish(receipt, json=json, attention=to_see_to(receipt))
 

@@ -9,7 +9,7 @@ from msgspec import structs, to_builtins
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, holding, library_here, single
-from bramblemoor.cli.exports.service import Patience, sign_in
+from bramblemoor.cli.exports.service import Patience, exporting, sign_in
 from bramblemoor.errors import ServiceTrouble, WrongUse
 
 if TYPE_CHECKING:
@@ -53,6 +53,7 @@ def order(
 ) -> None:
     """Ask a service to prepare an export: everything, or what the options choose; once, or again and again."""
     from bramblemoor.services.book import answered, asking, order_named, record_order, service_named
+    from bramblemoor.services.interface import exports_of
 
     library = library_here(library_dir)
     if again:
@@ -73,9 +74,10 @@ def order(
     known = service_named(library, service)
     with holding(library):
         account = sign_in(library, known, patience)
+        exports = exports_of(account, known.name)
         if scope.albums:
             check_albums(scope.albums, [one.title for one in account.survey().albums])
-        placed = account.place_order(scope, asking(library, known.name, scope))
+        placed = exports.place_order(scope, asking(library, known.name, scope))
         record_order(library, known.name, scope, placed)
         answered(library, known.name)
     _print_placed(known.name, scope, placed, json=json)
@@ -145,7 +147,7 @@ def list_orders(
         with holding(library):
             for known in services(library):
                 try:
-                    told = sign_in(library, known, patience).orders()
+                    told = exporting(library, known, patience).orders()
                 except ServiceTrouble as error:
                     say.note(f"{error.happened} {error.remedy}")
                     continue
@@ -207,7 +209,7 @@ def withdraw(
         chosen = order_named(library, order, ())
         if chosen.state == "withdrawn":
             raise WrongUse(f"{chosen.id} was withdrawn already.", "See all: bramblemoor orders.")
-        placed = sign_in(library, service_named(library, chosen.service), patience).withdraw(chosen.id)
+        placed = exporting(library, service_named(library, chosen.service), patience).withdraw(chosen.id)
         record_order(library, chosen.service, chosen.scope, placed)
     state = chosen.state if chosen.state in ("collected", "unpacked") else placed.state
     if json:

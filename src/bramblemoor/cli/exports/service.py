@@ -14,7 +14,7 @@ from bramblemoor.library.home import Library
 
 if TYPE_CHECKING:
     from bramblemoor.services.book import KnownService
-    from bramblemoor.services.interface import Service, Survey
+    from bramblemoor.services.interface import Account, Exports, Survey
 
 app = group("service", "Add, list and survey cloud accounts.")
 
@@ -23,10 +23,9 @@ Patience = Annotated[
 ]
 
 
-def sign_in(library: Library, known: "KnownService", patience: float) -> "Service":
+def sign_in(library: Library, known: "KnownService", patience: float) -> "Account":
     """The account, with the token that was kept for it. Raises ServiceTrouble where none was."""
     from bramblemoor.services.book import account_key
-    from bramblemoor.services.kinds.parcel_http import ParcelHttp
     from bramblemoor.wire import secrets
 
     token = secrets.recall(account_key(library, known.name))
@@ -35,8 +34,23 @@ def sign_in(library: Library, known: "KnownService", patience: float) -> "Servic
             f"No token for {known.name} is kept on this machine.",
             f"Sign in: bramblemoor service add {known.name} {known.url}.",
         )
+    return _open(library, known, token, patience)
+
+
+def exporting(library: Library, known: "KnownService", patience: float) -> "Exports":
+    """The same of an account that makes exports. Raises WrongUse where it makes none."""
+    from bramblemoor.services.interface import exports_of
+
+    return exports_of(sign_in(library, known, patience), known.name)
+
+
+def _open(library: Library, known: "KnownService", token: str, patience: float) -> "Account":
+    from bramblemoor.services.kinds import open_account
+
     proxy = library.settings.network.proxy
-    return ParcelHttp(known.name, known.url, token, patience=patience, notice=say.note, proxy=proxy)
+    return open_account(
+        known.kind, known.name, known.url, token, known.options, patience=patience, notice=say.note, proxy=proxy
+    )
 
 
 @app.command("add")
@@ -62,16 +76,15 @@ def add(
     """Add a service to the library, or sign in to it anew. The token is tried before it is kept."""
     from bramblemoor.exports.dialect import load_dialect
     from bramblemoor.services.book import KnownService, account_key, add_service
-    from bramblemoor.services.kinds.parcel_http import ParcelHttp, check_address
+    from bramblemoor.services.kinds import PARCELS, kind_named
     from bramblemoor.wire import secrets
 
     library = library_here(library_dir)
     library.require_writable()
     written = load_dialect(dialect or name, library.dialects)
-    known = KnownService(plain_name("service", name), check_address(url), written.name)
+    known = KnownService(plain_name("service", name), kind_named(PARCELS).checked_address(url), written.name, PARCELS)
     token = _token(name, token_file)
-    proxy = library.settings.network.proxy
-    survey = ParcelHttp(name, known.url, token, patience=patience, notice=say.note, proxy=proxy).survey()
+    survey = _open(library, known, token, patience).survey()
     with holding(library):
         if Path(dialect).is_file():
             write_atomically(library.dialects / f"{written.name}.toml", written.source.encode())
@@ -108,6 +121,8 @@ def _token(name: str, token_file: Path | None) -> str:
 def list_services(library_dir: LibraryDir = None, json: AsJson = False) -> None:
     """List the services of the library, and their orders."""
     from bramblemoor.services.book import orders, services
+    from bramblemoor.services.interface import powers
+    from bramblemoor.services.kinds import kind_named
 
     library = library_here(library_dir)
     known, placed = services(library), orders(library)
@@ -120,6 +135,8 @@ def list_services(library_dir: LibraryDir = None, json: AsJson = False) -> None:
                         "name": one.name,
                         "url": one.url,
                         "dialect": one.dialect,
+                        "kind": one.kind,
+                        "can": powers(kind_named(one.kind)),
                         "orders": [
                             {"id": order.id, "state": order.state} for order in placed if order.service == one.name
                         ],

@@ -1,1 +1,36 @@
-"""The kinds of service."""
+"""The kinds of service, by the name that the ledger gives them."""
+
+from collections.abc import Callable
+from importlib import import_module
+
+from bramblemoor.errors import WrongUse
+from bramblemoor.services.interface import Account
+
+PARCELS = "parcels"
+_KINDS = {PARCELS: ("bramblemoor.services.kinds.parcel_http", "ParcelHttp")}
+"""Where each kind is; what speaks to other machines takes long to load, and is loaded when it is used."""
+
+
+def kind_named(kind: str) -> type[Account]:
+    """Raises WrongUse for a kind that this program does not know."""
+    if kind not in _KINDS:
+        raise WrongUse(f"A service of the kind {kind!r} is not known here.", "Use a newer Bramblemoor.")
+    module, name = _KINDS[kind]
+    found: type[Account] = getattr(import_module(module), name)
+    return found
+
+
+def open_account(
+    kind: str,
+    name: str,
+    url: str,
+    token: str,
+    options: dict[str, str],
+    *,
+    patience: float,
+    notice: Callable[[str], None],
+    proxy: str,
+) -> Account:
+    """Sign in. `options` are what was agreed for this service; `patience` is how many seconds to go on trying in silence."""
+    account: Callable[..., Account] = kind_named(kind)
+    return account(name, url, token, patience=patience, notice=notice, proxy=proxy, **options)

@@ -17,14 +17,15 @@ import stamina.instrumentation
 
 from bramblemoor.errors import ServiceTrouble, WrongUse
 from bramblemoor.services.interface import (
+    Account,
     ConnectionBroke,
+    Exports,
     OrderList,
     OrderScope,
     Part,
     PartsLapsed,
     PartStream,
     PlacedOrder,
-    Service,
     Survey,
     TooMuchAtOnce,
     checked,
@@ -76,8 +77,8 @@ class Watch:
     document: int = 64 << 20
 
 
-class ParcelHttp(Service):
-    """A signed-in account reached over HTTP.
+class ParcelHttp(Account, Exports):
+    """A signed-in account that makes parcels, reached over HTTP.
 
     `patience` bounds, in seconds, how long one request is tried again while no byte arrives; `proxy` is the address of one, for
     services that are reached over TLS.
@@ -96,7 +97,7 @@ class ParcelHttp(Service):
         transport: httpx.BaseTransport | None = None,
     ) -> None:
         self.name = name
-        self.url = check_address(url)
+        self.url = self.checked_address(url)
         self.patience = patience
         self.notice = notice
         self._token = token
@@ -112,6 +113,11 @@ class ParcelHttp(Service):
             proxy=through,
             transport=transport,
         )
+
+    @classmethod
+    def checked_address(cls, url: str) -> str:
+        """A token is never sent in the clear (RFC 6750, 5.3), except on the loopback interface."""
+        return check_address(url)
 
     def survey(self) -> Survey:
         return self._ask("GET", "v1/account", Survey)
