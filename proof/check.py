@@ -15,6 +15,7 @@ import sys
 import xml.etree.ElementTree as ET
 import zipfile
 from pathlib import Path
+from typing import Any
 
 RDF = "{http://www.w3.org/1999/02/22-rdf-syntax-ns#}"
 SPACES = {
@@ -65,7 +66,7 @@ def degrees(text: str) -> float:
     return -value if match[3] in "SW" else value
 
 
-def check_sidecar(frame: dict, path: Path, albums: list[str]) -> None:
+def check_sidecar(frame: dict[str, Any], path: Path, albums: list[str]) -> None:
     name = path.name
     found = xmp_values(path)
     for key, wanted in (
@@ -88,7 +89,7 @@ def check_sidecar(frame: dict, path: Path, albums: list[str]) -> None:
         expect(f"{name} has no position", "exif:GPSLatitude" in found, False)
 
 
-def check_pictures(truth: dict, root: Path) -> dict[str, str]:
+def check_pictures(truth: dict[str, Any], root: Path) -> dict[str, str]:
     """Every file of the truth is there once, in its month, at its time; returns the original's path by reference."""
     by_digest: dict[str, list[str]] = {}
     on_disk = files_below(root / "pictures")
@@ -123,7 +124,7 @@ def check_pictures(truth: dict, root: Path) -> dict[str, str]:
     return places
 
 
-def check_library(truth: dict, root: Path) -> None:
+def check_library(truth: dict[str, Any], root: Path) -> None:
     places = check_pictures(truth, root)
     expect("half files", [name for name in files_below(root) if name.endswith((".bm-new", ".partial"))], [])
     lists = {}
@@ -154,7 +155,7 @@ def check_library(truth: dict, root: Path) -> None:
     check_receipts(truth, root)
 
 
-def check_ledger(truth: dict, root: Path) -> None:
+def check_ledger(truth: dict[str, Any], root: Path) -> None:
     db = sqlite3.connect(f"file:{root / 'ledger/ledger.sqlite'}?mode=ro&immutable=1", uri=True)
     expect("ledger check", db.execute("PRAGMA quick_check").fetchone()[0], "ok")
     expect(
@@ -168,7 +169,7 @@ def check_ledger(truth: dict, root: Path) -> None:
     db.close()
 
 
-def check_receipts(truth: dict, root: Path) -> None:
+def check_receipts(truth: dict[str, Any], root: Path) -> None:
     """The unpackings' accounts: the last of each order balances, by our own sums, and one speaks for all frames by name."""
     frames, left, last = [0], set(), {}
     for path in sorted((root / "ledger/receipts").glob("*-unpack-*.json")):
@@ -191,7 +192,7 @@ def manifest(path: Path) -> dict[str, str]:
     return {name: digest for digest, _, name in (line.partition("  ") for line in lines)}
 
 
-def check_depot(truth: dict, root: Path, library: Path | None) -> None:
+def check_depot(truth: dict[str, Any], root: Path, library: Path | None) -> None:
     """RFC 8493: complete and valid; and the same as the library."""
     name = root.name
     declared = (root / "bagit.txt").read_bytes() if (root / "bagit.txt").is_file() else b""

@@ -259,7 +259,7 @@ def kill_calls(
     stage: Stage, name: str, who: str, kind: str, wanted: int, chance: random.Random, histogram: Histogram
 ) -> None:
     made = calls_made(stage, name, who, CALLS[kind])
-    chosen = range(1, made + 1)
+    chosen = list(range(1, made + 1))
     if wanted < made:
         chosen = sorted({max(1, round(made * (number + chance.random()) / wanted)) for number in range(wanted)})
     for at in chosen:

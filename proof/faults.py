@@ -32,8 +32,8 @@ from lab import (
 )
 
 HERE = Path(__file__).parent
-# Lets a run begin although the drive is too small, as if another program took the room meanwhile.
-UNAWARE = "import bramblemoor.library.home as home; home.free_bytes = lambda folder: 1 << 40; "
+# The system boasts: a run begins although the drive is too small, as if another program took the room meanwhile.
+UNAWARE = "import shutil; shutil.disk_usage = lambda folder: type('Usage', (), {'free': 1 << 40, 'total': 1 << 41}); "
 UNAWARE += "from bramblemoor.cli.main import main; main()"
 
 

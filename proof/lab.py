@@ -166,9 +166,9 @@ def amiss_in_bag(root: Path) -> list[str]:
             elif hashlib.sha256(file.read_bytes()).hexdigest() != digest:
                 problems.append(f"{name}: {path} does not fit")
         if name.startswith("manifest"):
-            for path in (root / "data").rglob("*"):
-                if path.is_file() and path.relative_to(root).as_posix() not in listed:
-                    problems.append(f"{path.relative_to(root)} is in no manifest")
+            for lies in (root / "data").rglob("*"):
+                if lies.is_file() and lies.relative_to(root).as_posix() not in listed:
+                    problems.append(f"{lies.relative_to(root)} is in no manifest")
         if not lines:
             problems.append(f"{name} is missing or empty")
     if (root / "incoming").exists():

@@ -142,7 +142,9 @@ def _spoilers(depot: Path) -> dict[str, Callable[[str], None]]:
         return put
 
     def reading(told: str) -> None:
-        document = dict.fromkeys(("began", "ended", "listed_in"), "") | dict.fromkeys(("files", "bytes"), 1)
+        document: dict[str, Any] = dict.fromkeys(("began", "ended", "listed_in"), "") | dict.fromkeys(
+            ("files", "bytes"), 1
+        )
         document |= {"run": "verify", "grade": "medium", "scope": "some", "amiss": [{"name": told, "what": told}]}
         name = time.strftime("0099-verify-%Y%m%dT%H%M%SZ.json", time.gmtime())
         (depot / "readings" / name).write_text(json.dumps(document))

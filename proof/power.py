@@ -138,7 +138,8 @@ def _is_broken(drive: Path, named: Path) -> bool:
     only its file system's own repair can help then."""
     listed = subprocess.run(["find", drive, "-size", "+0"], capture_output=True, check=False)
     target = named.with_name(re.sub(r"(\.copy|\.again)?\.bm-new$", "", named.name))
-    put = ["sh", "-c", 'cp "$0" "$1" && mv -f "$1" "$2"', drive / "depot/depot.toml", target.parent / "probe", target]
+    places = map(str, (drive / "depot/depot.toml", target.parent / "probe", target))
+    put = ["sh", "-c", 'cp "$0" "$1" && mv -f "$1" "$2"', *places]
     return bool(listed.returncode or subprocess.run(put, capture_output=True, check=False).returncode)
 
 

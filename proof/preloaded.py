@@ -13,7 +13,7 @@ import tempfile
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import IO, cast
+from typing import IO, Any, cast
 
 
 class Preloaded:
@@ -53,9 +53,9 @@ class Preloaded:
 def _serve() -> None:
     from importlib import import_module
 
-    from bramblemoor.cli.main import _MODULES, main
+    from bramblemoor.cli.main import MODULES, main
 
-    for module in sorted(set(_MODULES.values())):
+    for module in sorted(set(MODULES.values())):
         import_module(f"bramblemoor.cli.{module}")
     for module in (
         "depots.backup",
@@ -83,7 +83,7 @@ def _serve() -> None:
         print(json.dumps(os.waitstatus_to_exitcode(status)), flush=True)
 
 
-def _be(request: dict, main: object) -> None:
+def _be(request: dict[str, Any], main: object) -> None:
     """In the child: become the command. Never returns."""
     code = 1
     try:
@@ -103,7 +103,7 @@ def _be(request: dict, main: object) -> None:
         ahead = float(os.environ.get("DAYS_AHEAD", "0")) * 86400
         if ahead:
             real = time.time
-            time.time = lambda: real() + ahead  # type: ignore[assignment]
+            time.time = lambda: real() + ahead
         sys.argv = ["bramblemoor", *request["arguments"]]
         try:
             main()  # type: ignore[operator]

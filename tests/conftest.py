@@ -4,6 +4,7 @@ import json
 import os
 import re
 import shutil
+import signal
 import sqlite3
 import subprocess
 import sys
@@ -200,6 +201,11 @@ def depots(shell: Shell, library: Path) -> dict[str, Path]:
     return made
 
 
+def _before(place: str) -> str:
+    """A folder that modules are looked for in first, before those that they are looked for in already."""
+    return os.pathsep.join(filter(None, (place, os.environ.get("PYTHONPATH"))))
+
+
 def run_changed(
     shell: Shell, cwd: Path, code: str, environment: dict[str, str], *arguments: str | Path
 ) -> subprocess.CompletedProcess[str]:
@@ -208,8 +214,39 @@ def run_changed(
         Path(place, "sitecustomize.py").write_text(code)
         return subprocess.run(
             [sys.executable, "-m", "bramblemoor", *(str(argument) for argument in arguments)],
-            cwd=cwd, env=shell.environment | environment | {"PYTHONPATH": place}, capture_output=True, text=True, timeout=120,
+            cwd=cwd, env=shell.environment | environment | {"PYTHONPATH": _before(place)},
+            capture_output=True, text=True, timeout=120,
         )  # fmt: skip
+
+
+# Counts each rename, flush and removal of all its processes, and at the Nth has them
+# leave as killed processes do: no handler and no clean-up runs. WRITER has only the process leave that came to it.
+LEAVING = """
+import os, signal
+step, counter = int(os.environ["LEAVE_AT"]), os.open(os.environ["COUNTER"], os.O_WRONLY | os.O_APPEND | os.O_CREAT)
+def counted(name):
+    whole = getattr(os, name)
+    def call(*arguments, **more):
+        os.write(counter, b".")
+        if os.lseek(counter, 0, os.SEEK_CUR) == step:
+            if os.environ["LEAVES"] == "ALL" and os.path.exists(f"/proc/{os.getppid()}/cmdline"):
+                if b"bramblemoor" in open(f"/proc/{os.getppid()}/cmdline", "rb").read().split(b"\\0"):
+                    os.kill(os.getppid(), signal.SIGKILL)
+            os.kill(os.getpid(), signal.SIGKILL)
+        return whole(*arguments, **more)
+    setattr(os, name, call)
+for name in ("replace", "rename", "unlink", "fsync", "rmdir"):
+    counted(name)
+"""
+
+
+def leave_at(shell: Shell, step: int, cwd: Path, *arguments: str | Path, who: str = "ALL") -> bool:
+    """Run a command that leaves at its `step`th change; says whether it came to that."""
+    counter = shell.folder / f"counter-{time.monotonic_ns()}"
+    environment = {"LEAVE_AT": str(step), "COUNTER": str(counter), "LEAVES": who}
+    done = run_changed(shell, cwd, LEAVING, environment, *arguments)
+    assert done.returncode in (0, 1, -signal.SIGKILL), done.stderr
+    return counter.exists() and counter.stat().st_size >= step
 
 
 @contextmanager
@@ -218,7 +255,7 @@ def clock(shell: Shell, days_ahead: float) -> Iterator[None]:
     before = dict(shell.environment)
     with tempfile.TemporaryDirectory() as place:
         Path(place, "sitecustomize.py").write_text(_ANOTHER_CLOCK)
-        shell.environment |= {"PYTHONPATH": place, "DAYS_AHEAD": str(days_ahead)}
+        shell.environment |= {"PYTHONPATH": _before(place), "DAYS_AHEAD": str(days_ahead)}
         try:
             yield
         finally:

@@ -2,44 +2,13 @@
 
 import json
 import shutil
-import signal
 import sqlite3
-import time
 from contextlib import closing
 from pathlib import Path
 
 import pytest
 
-from conftest import Shell, check, pictures, run_changed
-
-# Counts each rename, flush and removal of all its processes, and at the Nth has them
-# leave as killed processes do: no handler and no clean-up runs. WRITER has only the process leave that came to it.
-LEAVING = """
-import os, signal
-step, counter = int(os.environ["LEAVE_AT"]), os.open(os.environ["COUNTER"], os.O_WRONLY | os.O_APPEND | os.O_CREAT)
-def counted(name):
-    whole = getattr(os, name)
-    def call(*arguments, **more):
-        os.write(counter, b".")
-        if os.lseek(counter, 0, os.SEEK_CUR) == step:
-            if os.environ["LEAVES"] == "ALL" and os.path.exists(f"/proc/{os.getppid()}/cmdline"):
-                if b"bramblemoor" in open(f"/proc/{os.getppid()}/cmdline", "rb").read().split(b"\\0"):
-                    os.kill(os.getppid(), signal.SIGKILL)
-            os.kill(os.getpid(), signal.SIGKILL)
-        return whole(*arguments, **more)
-    setattr(os, name, call)
-for name in ("replace", "rename", "unlink", "fsync", "rmdir"):
-    counted(name)
-"""
-
-
-def leave_at(shell: Shell, step: int, cwd: Path, *arguments: str | Path, who: str = "ALL") -> bool:
-    """Run a command that leaves at its `step`th change; says whether it came to that."""
-    counter = shell.folder / f"counter-{time.monotonic_ns()}"
-    environment = {"LEAVE_AT": str(step), "COUNTER": str(counter), "LEAVES": who}
-    done = run_changed(shell, cwd, LEAVING, environment, *arguments)
-    assert done.returncode in (0, 1, -signal.SIGKILL), done.stderr
-    return counter.exists() and counter.stat().st_size >= step
+from conftest import Shell, check, leave_at, pictures
 
 
 def test_unpacking_left_at_any_step(shell: Shell, world: Path, collected: Path) -> None:

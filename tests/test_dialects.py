@@ -9,7 +9,7 @@ import tarfile
 import zipfile
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import get_args
+from typing import Literal, get_args
 
 import msgspec
 import pytest
@@ -205,7 +205,8 @@ def test_parts_in_every_container(shell: Shell, tmp_path: Path) -> None:
         done = shell("unpack", "--from", source, "--dialect", "own.toml", "--library", "library", "--json", code=code)
         return done.out or done.err
 
-    for kind, mode in (("tar", "w"), ("tar.gz", "w:gz")):
+    modes: tuple[tuple[str, Literal["w", "w:gz"]], ...] = (("tar", "w"), ("tar.gz", "w:gz"))
+    for kind, mode in modes:
         (tmp_path / kind).mkdir()
         with tarfile.open(tmp_path / kind / f"own-{kind.replace('.', '')}-1.{kind}", mode) as archive:
             for name, content in made:
@@ -221,14 +222,14 @@ def test_parts_in_every_container(shell: Shell, tmp_path: Path) -> None:
     receipt = json.loads(unpacked("by hand"))
     assert receipt["balanced"] and receipt["kept"][0]["what"] == "in the library already"
     assert (by_hand / "pics/A.jpg").read_bytes() == PICTURE, "a folder is read, and never changed"
-    with zipfile.ZipFile(next((tmp_path / "library/delivered").rglob("by hand/*.zip"))) as archive:
-        assert archive.read("letters/to ada.txt") == b"dear"
+    with zipfile.ZipFile(next((tmp_path / "library/delivered").rglob("by hand/*.zip"))) as delivered:
+        assert delivered.read("letters/to ada.txt") == b"dear"
     whole = (tmp_path / "tar.gz/own-targz-1.tar.gz").read_bytes()
     for what, content in (("cut", whole[:-300]), ("flipped", whole[:200] + bytes([whole[200] ^ 1]) + whole[201:])):
         (tmp_path / what).mkdir()
         (tmp_path / what / f"own-{what}-1.tar.gz").write_bytes(content)
         assert "is damaged" in unpacked(what, 3)
-    for what, kind, name in (
+    for what, tar_type, name in (
         ("link", tarfile.SYMTYPE, "pics/B.jpg"),
         ("up", tarfile.REGTYPE, "../up.jpg"),
         ("pipe", tarfile.FIFOTYPE, "p"),
@@ -236,7 +237,7 @@ def test_parts_in_every_container(shell: Shell, tmp_path: Path) -> None:
         (tmp_path / what).mkdir()
         with tarfile.open(tmp_path / what / f"own-{what}-1.tar", "w") as archive:
             info = tarfile.TarInfo(name)
-            info.type, info.linkname = kind, "/etc/passwd"
+            info.type, info.linkname = tar_type, "/etc/passwd"
             archive.addfile(info, io.BytesIO())
         said = unpacked(what, 3)
         assert f"own-{what}-1.tar: the entry" in said and "Nothing was unpacked" in said

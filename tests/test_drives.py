@@ -82,8 +82,8 @@ def test_a_depot_on_a_real_file_system(shell: Shell, library: Path, tmp_path: Pa
         for path, picture in whole.items():
             if "by hand" not in path:
                 assert (tmp_path / "back" / path).read_bytes() == picture
-        for path in (tmp_path / "back/pictures/by hand").glob("*.jpg"):  # whatever the drive can hold of a time
-            assert path.stat().st_mtime_ns == times[path.read_bytes()]
+        for lies in (tmp_path / "back/pictures/by hand").glob("*.jpg"):  # whatever the drive can hold of a time
+            assert lies.stat().st_mtime_ns == times[lies.read_bytes()]
         if kind in FOLDS:
             # A name that is another one's there but for its capitals: the one that is there is not replaced.
             held = (there / "copy/data/pictures/by hand/B.jpg").read_bytes()

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from filelock import FileLock
 
-from conftest import Shell, pictures, run_changed
+from conftest import Shell, pictures
 
 MB = 1 << 20
 # Around the limits between small files, those that are read ahead, and those that are read when it is their turn.
@@ -105,29 +105,17 @@ def test_ctrl_c_stops_in_good_order_and_says_what_is_left(shell: Shell) -> None:
     assert all((depot / "data/companions" / name).stat().st_ino == inode for name, inode in before.items())
 
 
-SLOW = """
-import os, time
-import bramblemoor.depots.engine.lane as lane
-lane.BUFFER = 12 << 20
-real_open, real_write, slow = os.open, os.write, set()
-def open_it(path, *arguments, **more):
-    descriptor = real_open(path, *arguments, **more)
-    (slow.add if "/otter/" in str(path) and "/incoming/" in str(path) else slow.discard)(descriptor)
-    return descriptor
-def write(descriptor, content):
-    if descriptor in slow:
-        time.sleep(0.06)
-    return real_write(descriptor, content)
-os.open, os.write = open_it, write
-"""
-
-
 def test_a_slow_drive_holds_nobody_up(shell: Shell) -> None:
-    """With a buffer of some megabytes and one drive that takes 60 ms a file, the other is ready long before it."""
-    library = make_work(shell, tuple(90_000 + number for number in range(150)))
-    depots = add_depots(shell, library, "heron", "otter")
-    done = run_changed(shell, library, SLOW, {}, "backup")
-    assert done.returncode == 0, done.stdout + done.stderr
+    """With one drive that takes its time over each file, and more to copy than the buffer holds, the other is ready before it."""
+    library = make_work(shell, tuple(3_000_000 + number for number in range(36)))
+    depots = {name: shell.folder / name for name in ("heron", "otter")}
+    for name, root in depots.items():
+        root.mkdir()
+        slow = ("--stand-in-fault", "slow=0.12") if name == "otter" else ()
+        shell(
+            "depot", "add", name, root, "--site", name, "--medium", "hdd", "--yes", "--stand-in", name, *slow, cwd=library
+        )  # fmt: skip
+    shell("backup", cwd=library)
     assert all(same(library, root) for root in depots.values())
     last = {}
     for name, root in depots.items():

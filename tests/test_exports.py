@@ -95,7 +95,7 @@ def test_forms_of_fields() -> None:
         "title": ["Rope & <i>"], "taken": ["1969-12-31T00:00:00Z"], "keyword": ["reeds", "water"], "person": ["Ada"],
         "favourite": ["yes"], "position": ["52.500000,-1.250000"], "quality": ["reduced"],
     }  # fmt: skip
-    for sentinel in (
+    sentinels: tuple[Any, ...] = (
         {"when": 0},
         {"at": [0, 0]},
         {"at": [None, 1]},
@@ -106,7 +106,8 @@ def test_forms_of_fields() -> None:
         "text",
         7,
         None,
-    ):
+    )
+    for sentinel in sentinels:
         assert said(sentinel) == ({}, ())
     for odd, field in (
         ({"when": "soon"}, "taken"),
@@ -288,5 +289,6 @@ def test_orders_by_date_and_kind(shell: Shell, world: Path, tmp_path: Path) -> N
         listed = shell("service", "list", "--library", "library").out
         assert listed.count("preparing") == 3 and "cloud" in listed
         assert "Did you mean cloud?" in shell("service", "survey", "clod", "--library", "library", code=2).err
-        elsewhere = {"BRAMBLEMOOR_SECRETS": str(tmp_path / "x")}
-        assert "No token for cloud" in shell("service", "survey", "--library", "library", code=3, **elsewhere).err
+        elsewhere = str(tmp_path / "x")
+        refused = shell("service", "survey", "--library", "library", code=3, BRAMBLEMOOR_SECRETS=elsewhere)
+        assert "No token for cloud" in refused.err

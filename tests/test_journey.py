@@ -33,8 +33,8 @@ def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
         "Archive Withymere-2025: all of its 3 volumes",
     ):
         assert words in done.out, words
-    held = [part for depot in depots for part in ("--depot", depot)]
-    beside = ["--beside", root / "pipit-lane", "--beside", root / "emberlow"]
+    held: list[str | Path] = [part for depot in depots for part in ("--depot", depot)]
+    beside: list[str | Path] = ["--beside", root / "pipit-lane", "--beside", root / "emberlow"]
     changed = [
         "--renamed",
         "2026/2026-05=2026/2026-05 Lantern fair",

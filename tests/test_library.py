@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from PIL import Image
 
-from bramblemoor.depots.kinds.folder import FolderDrive
+from bramblemoor.depots.kinds.folder import FolderStore
 from bramblemoor.disk.file_systems import file_system_of
 from conftest import Shell, pictures
 
@@ -128,15 +128,17 @@ def test_volumes_say_what_can_be_proven(tmp_path: Path) -> None:
         volume = file_system_of(mount)
         assert volume.file_system == "ext4" and volume.can_prove_reading and volume.flushes_whole
         assert volume.device == file_system_of(tmp_path).device  # a container lies on the drive that its file lies on
-        drive = FolderDrive(mount, {})
+        store = FolderStore(str(mount), {})
+        stager = store.stager("0001")
+        store.log("incoming/0001/journal.jsonl").begin(b"")
         for size in (0, 1, 5000, 9 << 20):
-            path = mount / f"file{size}"
-            with drive.open_to_write(path) as written:
-                rest = memoryview(bytes(size))
-                while rest:  # past the cache only whole blocks are taken, and only as many as the system likes
-                    rest = rest[written.write(rest) :]
-            drive.flush([path])
-            with drive.read_from_medium(path, 1 << 20) as reading:
+            staging = stager.begin(f"file{size}", 0)
+            staging.write(
+                memoryview(bytes(size))
+            )  # past the cache only whole blocks are taken, and as many as the system likes
+            staging.end()
+            stager.flush([f"file{size}"])
+            with store.read(stager.staged(f"file{size}")) as reading:
                 assert reading.grade == "medium" and sum(len(piece) for piece in reading.pieces) == size
     finally:
         subprocess.run(["umount", mount], check=False)

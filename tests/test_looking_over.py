@@ -16,7 +16,13 @@ from conftest import Shell, pictures, run_changed
 _NAMES = st.text("a-.0/é\U0001f989", min_size=1, max_size=6).filter(
     lambda path: all(step.strip(".") for step in path.split("/"))
 )
-BY_TWO = "import bramblemoor.library.stocktake.comparing as c, os; c._FEW = 0; os.cpu_count = lambda: 2"
+BY_TWO = "import os; os.cpu_count = lambda: 2"
+
+
+def make_many(library: Path) -> None:
+    """So many files that two processes share them."""
+    for number in range(2100):
+        (library / f"companions/{number:04}.txt").write_text("x")
 
 
 @settings(max_examples=60, deadline=None)
@@ -38,6 +44,8 @@ def test_spans_share_all_paths_out(paths: set[str], cuts: list[str]) -> None:
 
 
 def test_what_was_done_in_either_half_is_found(shell: Shell, library: Path) -> None:
+    make_many(library)
+    shell("stocktake", cwd=library)
     names = [name for name in pictures(library) if name.endswith(".jpg")]
     first, last = names[0], names[-1]
     for number, name in enumerate((first, last)):
@@ -57,7 +65,9 @@ def test_what_was_done_in_either_half_is_found(shell: Shell, library: Path) -> N
 
 
 def test_a_half_whose_process_is_killed_ends_the_run(shell: Shell, library: Path) -> None:
-    killed = f"{BY_TWO}; c._compare_apart = lambda *_: os.kill(os.getpid(), 9)"
+    make_many(library)
+    shell("stocktake", cwd=library)
+    killed = f"{BY_TWO}; fork = os.fork; os.fork = lambda: fork() or os.kill(os.getpid(), 9)"
     done = run_changed(shell, library, killed, {}, "stocktake")
     assert done.returncode == 3 and "looks over it was ended" in done.stderr and "Traceback" not in done.stderr
     assert "looked over" in shell("stocktake", cwd=library).out

@@ -161,9 +161,9 @@ def test_a_service_that_sends_too_much_too_slowly_or_encoded(shell: Shell, canar
         account(drops(), seconds=0.1, least=1000).survey()
     with pytest.raises(ServiceTrouble, match="short one"):
         account(iter([bytes(2000)]), document=1000).survey()
-    part = Part(1, Inside("a"), 10, "0" * 64, "p")
+    fetched = Part(1, Inside("a"), 10, "0" * 64, "p")
     slow = account(drops(), seconds=0.1, least=1000)
-    with pytest.raises(ServiceTrouble, match="next to nothing"), slow.open_part(part, 0, "") as stream:
+    with pytest.raises(ServiceTrouble, match="next to nothing"), slow.open_part(fetched, 0, "") as stream:
         list(stream.pieces)
 
 

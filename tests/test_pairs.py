@@ -673,7 +673,8 @@ def test_parts_that_are_not_here_may_come_later(shell: Shell) -> None:
     place.folder.mkdir()
     (export / "w-2.zip").rename(shell.folder / "w-2.zip")
     place("new", "library")
-    command = ["unpack", "--from", export, "--dialect", shell.folder / "mini.toml", "--library", "library", "--json"]
+    dialect = str(shell.folder / "mini.toml")
+    command = ["unpack", "--from", str(export), "--dialect", dialect, "--library", "library", "--json"]
     assert "or file what is here: --without 2" in place(*command, code=3).err
     for wrong, said in (("3", "Part 3 is here"), ("zz-2.part2.zip", "no part of w"), ("2nd", "no part of w")):
         assert said in place(*command, "--without", "2", "--without", wrong, code=2).err

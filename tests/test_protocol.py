@@ -12,6 +12,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from bramblemoor.disk.told import Inside
 from bramblemoor.errors import ServiceTrouble, WrongUse
 from bramblemoor.services.interface import ConnectionBroke, OrderScope, Part
 from bramblemoor.services.kinds.parcel_http import ParcelHttp, check_address
@@ -24,7 +25,7 @@ SURVEY = {
     "albums": [],
     "new-field": 1,
 }
-PART = Part(1, "part.zip", 10, "00" * 32, "v1/orders/X/parts/1")
+PART = Part(1, Inside("part.zip"), 10, "00" * 32, "v1/orders/X/parts/1")
 
 
 def test_the_stand_in_keeps_the_protocol(world: Path) -> None:
@@ -39,8 +40,8 @@ def test_the_stand_in_keeps_the_protocol(world: Path) -> None:
         )
         for body in ({"albums": ["none such"]}, {"since": "2031-01-01"}):
             assert client.post("/v1/orders", json=body).status_code == 422
-        for body in ({"what": 1}, {"part_bytes": "many"}):
-            assert client.post("/v1/orders", json=body).status_code == 400
+        for odd in ({"what": 1}, {"part_bytes": "many"}):
+            assert client.post("/v1/orders", json=odd).status_code == 400
         placed = client.post("/v1/orders", json={"albums": ["Roof work: 2026"], "part_bytes": 200_000})
         assert placed.status_code == 201 and placed.json()["state"] == "preparing"
         where = placed.headers["location"]
@@ -135,7 +136,7 @@ def test_orders_say_only_what_was_chosen() -> None:
 def test_parts_are_resumed_only_where_they_fit() -> None:
     def opened(answer: httpx.Response, href: str = PART.href) -> tuple[int, bytes, httpx.Request]:
         handler, seen = answering(answer)
-        part = Part(1, "part.zip", 10, "00" * 32, href)
+        part = Part(1, Inside("part.zip"), 10, "00" * 32, href)
         with account(handler, patience=0.3).open_part(part, 4, '"tag"') as stream:
             return stream.start, b"".join(stream.pieces), seen[0]
 
@@ -161,7 +162,7 @@ def test_a_broken_transfer_is_told_apart_from_a_whole_one() -> None:
             raise httpx.ReadError("gone")
 
     handler, _ = answering(httpx.Response(200, stream=Breaking()))
-    came = []
+    came: list[bytes] = []
     with account(handler).open_part(PART, 0, "") as stream, pytest.raises(ConnectionBroke):
         came.extend(stream.pieces)
     with account(answering(httpx.Response(200, stream=Breaking()))[0]).open_part(PART, 0, "") as stream:
@@ -204,7 +205,7 @@ def test_tokens_are_kept_for_their_owner_alone(tmp_path: Path, monkeypatch: pyte
     import keyring
     from keyring.backends.fail import Keyring
 
-    keyring.set_keyring(Keyring())
+    keyring.set_keyring(Keyring())  # type: ignore[no-untyped-call]
     secrets.keep("library/one", "third")
     assert secrets.recall("library/one") == "third" and secrets.recall("library/none") is None
     kept = list((tmp_path / "config").rglob("secrets.json"))

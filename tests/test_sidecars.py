@@ -15,7 +15,7 @@ import pytest
 import sidecar_orders
 from bramblemoor.frames.xmp_reading import read_xmp
 from conftest import Shell, no_pause
-from sidecar.notations import RDF, notations, read, write
+from sidecar.notations import RDF, Notation, Words, notations, read, write
 
 EXEMPI = shutil.which("exempi")
 THEIRS = b"""<rdf:Description xmlns:ed="urn:editor:" rdf:about="" ed:crop="1"><ed:look>
@@ -63,8 +63,8 @@ def test_no_order_of_edits_and_deliveries_loses_a_word(tmp_path: Path, part: int
 
 
 @pytest.mark.parametrize("how", notations(), ids=lambda how: how.name)
-def test_every_notation_says_the_same(how: sidecar_orders.Notation) -> None:
-    words = sidecar_orders.Words(
+def test_every_notation_says_the_same(how: Notation) -> None:
+    words = Words(
         {"xmp:Rating": "4", "exif:GPSLatitude": "52,54.000000N", "exif:GPSLongitude": "1,30.000000W"},
         {"dc:subject": ["reeds", "owl & fen"], "Iptc4xmpExt:PersonInImage": ["Ada"]},
         {"dc:title": {"de": "Laterne", "x-default": "Lantern"}}, instructions=True,

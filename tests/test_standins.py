@@ -9,6 +9,7 @@ import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -39,8 +40,9 @@ def running(account: Path, *options: str) -> Iterator[str]:
         process.wait()
 
 
-def truth(account: Path) -> list[dict]:
-    return json.loads((account / "truth.json").read_text(encoding="utf-8"))["frames"]
+def truth(account: Path) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = json.loads((account / "truth.json").read_text(encoding="utf-8"))["frames"]
+    return found
 
 
 def test_emberlow_keeps_its_folders_and_its_edits(shell: Shell, accounts: Path, tmp_path: Path) -> None:
@@ -185,7 +187,7 @@ def test_links_and_sign_in_lapse(shell: Shell, accounts: Path, tmp_path: Path) -
     assert shell("unpack", order, "--json", cwd=library).json["balanced"]
 
 
-def test_a_small_selection_comes_at_once(shell: Shell, world: Path, ordered, tmp_path: Path) -> None:
+def test_a_small_selection_comes_at_once(shell: Shell, world: Path, tmp_path: Path) -> None:
     with serving(world) as address:
         shell("new", "library")
         library = tmp_path / "library"
@@ -218,10 +220,10 @@ def test_a_second_export_brings_what_is_new_and_updates_what_changed(shell: Shel
     pack(tmp_path / "three", first, "TFC")
     shell("new", "library")
 
-    def unpack(parcel: str) -> dict:
+    def unpack(parcel: str) -> Any:
         return shell("unpack", "--from", parcel, "--library", "library", "--json").json
 
-    def title() -> str:
+    def title() -> Any:
         return shell("show", "A.jpg", "--library", "library", "--json").json["believed"]["title"]
 
     unpack("one")

@@ -201,7 +201,7 @@ def test_every_work_on_depots_over_a_kind_without_folders(
         key.removeprefix("data/"): content for key, content in keys(chest).items() if key.startswith("data/pictures")
     }
     assert held == pictures(library) and [path.name for path in chest.iterdir() if path.is_dir()] == []
-    manifest = dict(reversed(line.split("  ", 1)) for line in keys(chest)["manifest-sha256.txt"].decode().splitlines())
+    manifest = {line[66:]: line[:64] for line in keys(chest)["manifest-sha256.txt"].decode().splitlines()}
     assert {path: sha(content) for path, content in keys(chest).items() if path in manifest} == manifest
     assert "level with" in shell("backup", "coffer", cwd=library).out
     listed = {one["name"]: one for one in shell("depot", "list", "--json", cwd=library).json["depots"]}

@@ -6,6 +6,7 @@ import sqlite3
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -44,7 +45,7 @@ def small(shell: Shell) -> Path:
     return library
 
 
-def holders(shell: Shell, library: Path) -> dict[str, dict[str, int]]:
+def holders(shell: Shell, library: Path) -> dict[str, dict[str, Any]]:
     weighed = shell("standing", "--json", cwd=library, code=None).json
     return {one["name"]: one for one in weighed["holders"]}
 

@@ -115,9 +115,9 @@ def judge(layout: Layout, frames: list[Frame], library: Path, open_records: set[
     """`open_records` are the names of records that the receipt tells as left out, or as left open."""
     score = Score()
     where: dict[str, Path] = {}
-    for path in (library / "pictures").rglob("*"):
-        if path.is_file() and path.suffix != ".xmp":
-            where[hashlib.sha256(path.read_bytes()).hexdigest()] = path
+    for lies in (library / "pictures").rglob("*"):
+        if lies.is_file() and lies.suffix != ".xmp":
+            where[hashlib.sha256(lies.read_bytes()).hexdigest()] = lies
     db = sqlite3.connect(f"file:{library / 'ledger/ledger.sqlite'}?mode=ro&immutable=1", uri=True)
     frame_of = dict(db.execute("SELECT sha256, frame FROM files WHERE frame IS NOT NULL"))
     owners: dict[int, str] = {}
@@ -145,9 +145,9 @@ def judge(layout: Layout, frames: list[Frame], library: Path, open_records: set[
                 score.note(kind, f"{role} of {frame.entry}")
         if content == b"" and (empties > 1 or layout.folders == "labels"):
             continue  # several empty files are one content: nobody can tell them apart
-        other = owners.setdefault(frame_of[digest], frame.entry)
-        if other != frame.entry and frame.decided == "sure":
-            score.note("groups wrong", f"{frame.entry} was made one frame with {other}")
+        owner = owners.setdefault(frame_of[digest], frame.entry)
+        if owner != frame.entry and frame.decided == "sure":
+            score.note("groups wrong", f"{frame.entry} was made one frame with {owner}")
         _judge_frame(layout, frame, said(path.with_name(path.name + ".xmp")), score)
     _judge_albums(layout, frames, where, library, score)
     db.close()

@@ -78,7 +78,7 @@ _ODD_STEMS = (
 def make_account(layout: Layout, count: int, seed: int, first: int) -> list[Frame]:
     """So many frames, each unlike all others by content; names collide now and then."""
     chance, sharing = random.Random(seed), random.Random(seed)
-    frames = []
+    frames: list[Frame] = []
     for number in range(first, first + count):
         odd = chance.random()
         if odd < 0.06:
@@ -207,7 +207,11 @@ def _name_pictures(layout: Layout, frames: list[Frame]) -> list[tuple[str, bytes
 
         # What a frame's files are called must be free for all of them: services number frames, not files.
         number = 0
-        roles = (("", frame.ending), (layout.rendition, frame.ending), (layout.clip, ".mp4"))
+        roles: tuple[tuple[str, str], ...] = (
+            ("", frame.ending),
+            (layout.rendition, frame.ending),
+            (layout.clip, ".mp4"),
+        )
         if layout.shared and "clip" not in frame.files:
             roles = roles[:2]
         while any(make(number, *role).casefold() in used for role in roles):

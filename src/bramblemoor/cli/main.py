@@ -73,26 +73,26 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
         ),
     ),
 )
-_MODULES = {name: module for _, commands in _SECTIONS for name, module, _ in commands}
+MODULES = {name: module for _, commands in _SECTIONS for name, module, _ in commands}
 
 
 class LazyCommands(TyperGroup):
     """Commands that are imported when they are used, so that help and quick commands start at once."""
 
     def list_commands(self, ctx: Any) -> list[str]:
-        return list(_MODULES)
+        return list(MODULES)
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
-        if cmd_name not in _MODULES:
+        if cmd_name not in MODULES:
             return None
-        commands: dict[str, typer.Typer] = import_module(f"bramblemoor.cli.{_MODULES[cmd_name]}").COMMANDS
+        commands: dict[str, typer.Typer] = import_module(f"bramblemoor.cli.{MODULES[cmd_name]}").COMMANDS
         command = typer.main.get_command(commands[cmd_name])
         command.name = cmd_name
         return command
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
-        if args[0] not in _MODULES and not args[0].startswith("-"):
-            near = get_close_matches(args[0], _MODULES, 1, 0.0)[0]
+        if args[0] not in MODULES and not args[0].startswith("-"):
+            near = get_close_matches(args[0], MODULES, 1, 0.0)[0]
             raise WrongUse(
                 f"There is no command {args[0]!r}.", f"Did you mean {near}? All of them: bramblemoor --help."
             )

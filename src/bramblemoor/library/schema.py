@@ -238,36 +238,8 @@ _UPGRADES = {
         DELETE FROM counted;
         INSERT INTO counted SELECT unit < 0, coalesce(year, 0), stand, count(*) FROM standings GROUP BY 1, 2, 3;
     """,
-    5: f"""
-        {_PRINTS.replace("TABLE", "TABLE IF NOT EXISTS")}
-        INSERT OR IGNORE INTO meta VALUES ('{FORMER_SIDECARS}', '');
-        UPDATE words SET {", ".join(f"{column} = bm_plain({column})" for column in _WORDS)};
-    """,
-    6: """
-        ALTER TABLE services ADD COLUMN kind TEXT NOT NULL DEFAULT 'parcels';
-        ALTER TABLE services ADD COLUMN options TEXT NOT NULL DEFAULT '{}';
-    """,
-}
-
-_ADDED = {
-    "files": ("read_at INTEGER",),
-    "depots": ("coming TEXT NOT NULL DEFAULT ''", "seat TEXT NOT NULL DEFAULT ''", "stranger TEXT NOT NULL DEFAULT ''"),
-}
-
-
-def upgrade(version: int, columns: Callable[[str], Collection[str]]) -> str:
-    """The step from a version to the next; `columns` tells those of a table: what an older one becomes has them already."""
-    if version != 4:
-        return _UPGRADES[version]
-    added = [
-        f"ALTER TABLE {table} ADD COLUMN {column};"
-        for table, ours in _ADDED.items()
-        for column in ours
-        if column.split()[0] not in columns(table)
-    ]
     # Of what was read before, nobody noted the drive: it counts again once it was read.
-    return f"""
-        {"".join(added)}
+    4: f"""
         {_GIVEN_UP.replace("TABLE", "TABLE IF NOT EXISTS")}
         {_FINDING}
         DROP TRIGGER IF EXISTS file_changed;
@@ -275,4 +247,32 @@ def upgrade(version: int, columns: Callable[[str], Collection[str]]) -> str:
         {triggers()}
         INSERT INTO unsettled SELECT DISTINCT coalesce(frame, -id) FROM files
             WHERE coalesce(frame, -id) NOT IN (SELECT unit FROM unsettled);
-    """
+    """,
+    5: f"""
+        {_PRINTS.replace("TABLE", "TABLE IF NOT EXISTS")}
+        INSERT OR IGNORE INTO meta VALUES ('{FORMER_SIDECARS}', '');
+        UPDATE words SET {", ".join(f"{column} = bm_plain({column})" for column in _WORDS)};
+    """,
+}
+
+_ADDED: dict[int, dict[str, tuple[str, ...]]] = {
+    4: {
+        "files": ("read_at INTEGER",),
+        "depots": (
+            "coming TEXT NOT NULL DEFAULT ''", "seat TEXT NOT NULL DEFAULT ''", "stranger TEXT NOT NULL DEFAULT ''",
+        ),
+    },
+    6: {"services": ("kind TEXT NOT NULL DEFAULT 'parcels'", "options TEXT NOT NULL DEFAULT '{}'")},
+}  # fmt: skip
+"""Columns that came with a step; what an older ledger becomes on the way has them already."""
+
+
+def upgrade(version: int, columns: Callable[[str], Collection[str]]) -> str:
+    """The step from a version to the next; `columns` tells those of a table."""
+    added = [
+        f"ALTER TABLE {table} ADD COLUMN {column};"
+        for table, ours in _ADDED.get(version, {}).items()
+        for column in ours
+        if column.split()[0] not in columns(table)
+    ]
+    return "".join(added) + _UPGRADES.get(version, "")

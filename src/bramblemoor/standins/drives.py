@@ -1,5 +1,6 @@
 """Stand-in drives: folders that pass for a physical device of their own, with faults to order."""
 
+import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
@@ -13,7 +14,7 @@ from bramblemoor.running import PIECE
 
 class StandInDrive(FolderStore):
     """Options: `device`, the name it passes for; `flips`, a file name in which one bit goes wrong while it is written; `folds`,
-    to pass for one that does not tell capitals apart.
+    to pass for one that does not tell capitals apart; `slow`, the seconds that it takes over each file.
 
     Its readings always pass for readings from the medium: the pretence is the point, and every report says so.
     """
@@ -35,21 +36,25 @@ class StandInDrive(FolderStore):
 
     def stager(self, run: str) -> Stager:
         stager = _PretendingStager(self.where, run, self.system, self.require_there)
-        stager.flips = self.options.get("flips")
+        stager.flips, stager.slow = self.options.get("flips"), float(self.options.get("slow", "0"))
         return stager
 
 
 class _PretendingStager(FolderStager):
     flips: str | None = None
     """The name of files that go wrong."""
+    slow = 0.0
+    """Seconds that it takes over each file."""
 
     def _goes_wrong(self, path: str) -> bool:
         return path.rpartition("/")[2] == self.flips
 
     def write_small(self, path: str, content: bytes | memoryview, mtime_ns: int) -> None:
+        time.sleep(self.slow)
         super().write_small(path, _flipped(content) if self._goes_wrong(path) else content, mtime_ns)
 
     def begin(self, path: str, mtime_ns: int) -> Staging:
+        time.sleep(self.slow)
         staging = super().begin(path, mtime_ns)
         return _Flipping(staging) if self._goes_wrong(path) else staging
 

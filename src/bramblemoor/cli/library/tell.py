@@ -182,15 +182,18 @@ def _tell(
         number = next(selected.frames())
         with say.meter() as progress:
             receipt = tell(library, selected, words, progress, pace)
+        unwritten = any(finding.attention for finding in library.seen)
     if pace.stopped:
         end_stopped("What was told is told; the same command goes on with the rest.", receipt, json=json)
     if alone:
-        _end_of_one(library, number, words, receipt, json=json)
+        _end_of_one(library, number, words, receipt, unwritten=unwritten, json=json)
     else:
-        finish(receipt, json=json, attention=bool(receipt.left_out))
+        finish(receipt, json=json, attention=bool(receipt.left_out) or unwritten)
 
 
-def _end_of_one(library: "Library", number: int, words: "list[Word]", receipt: "Receipt", *, json: bool) -> None:
+def _end_of_one(
+    library: "Library", number: int, words: "list[Word]", receipt: "Receipt", *, unwritten: bool, json: bool
+) -> None:
     """What became of the one frame that was told. Raises WrongUse where it was left as it was."""
     if receipt.left_out:
         raise WrongUse(
@@ -198,7 +201,6 @@ def _end_of_one(library: "Library", number: int, words: "list[Word]", receipt: "
             "Open its year first: bramblemoor reopen YEAR.",
         )
     document = frame_document(library, number)
-    unwritten = any(finding.attention for finding in library.seen)
     if json:
         say.as_json(document)
     else:
