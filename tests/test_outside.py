@@ -18,7 +18,8 @@ import pytest
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import ServiceTrouble
 from bramblemoor.services.interface import Part
-from bramblemoor.services.kinds.parcel_http import ParcelHttp, Watch
+from bramblemoor.services.kinds.parcel_http import ParcelHttp
+from bramblemoor.wire.http import Watch
 from conftest import CHECKER, Shell, run_changed, serving
 from test_trust import flip, picture, small  # noqa: F401 - a fixture
 

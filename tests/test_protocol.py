@@ -14,9 +14,10 @@ import pytest
 
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import ServiceTrouble, WrongUse
-from bramblemoor.services.interface import ConnectionBroke, OrderScope, Part
-from bramblemoor.services.kinds.parcel_http import ParcelHttp, check_address
+from bramblemoor.services.interface import OrderScope, Part
+from bramblemoor.services.kinds.parcel_http import ParcelHttp
 from bramblemoor.wire import secrets
+from bramblemoor.wire.http import ConnectionBroke, check_address
 from conftest import serving
 
 SURVEY = {

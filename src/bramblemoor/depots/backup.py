@@ -22,15 +22,14 @@ from bramblemoor.depots.engine.work import (
 )
 from bramblemoor.depots.purge import expired, old_ledgers, purge, write_purge_receipt
 from bramblemoor.depots.register.learning import mark_lost
-from bramblemoor.depots.register.records import ReadingRecord, make_receipt, record_tags, run_name
+from bramblemoor.depots.register.records import Books, ReadingRecord, open_books, record_tags
 from bramblemoor.depots.register.register import finish_all, number_of, remember_line, within_reach
 from bramblemoor.errors import DepotTrouble, MassOfChanges
-from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import copies
 from bramblemoor.library.copies import FREED, amiss, good
 from bramblemoor.library.erasing import Erasing, Within
 from bramblemoor.library.home import Library
-from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
+from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, total, write_receipt
 from bramblemoor.library.stocktake.stock import Stock, renew_snapshot, take_stock
 from bramblemoor.running import Pace, Progress
 
@@ -91,13 +90,13 @@ def backup(
     A depot with too little room is passed over, and stands on the receipt as not level. Raises MassOfChanges where others have
     changed too much in the library, or too much would be removed at a depot, and `yes` was not said.
     """
-    started = stamp(now_utc())
+    books = open_books(library, "backup")
     depots, wrong = finish_all(library, depots)
     stock = take_stock(library, progress, yes=yes)
     renew_snapshot(library)
     members = members_of(library, depots)
     within = within_reach(library, depots)
-    run = CopyRun(library, members, run_name(library, started), progress, pace or Pace())
+    run = CopyRun(library, members, books.name, progress, pace or Pace())
     work = Work(library, members, _lacking(members), before_moves=True)
     full = {member.number: why for member in members if (why := run.lacks_room(work, member))}
     no_room = wrong + [
@@ -116,14 +115,13 @@ def backup(
     for change in changes.values():
         findings += change.staying
     if not run.journals:
-        name, ended = run.name, stamp(now_utc())
         findings += [*no_room, *(Finding(one.name, one.reason) for one in away)]
-        findings += _purge_all(library, run.members, within, started)
-        return make_receipt(library, "backup", name, started, ended, [], Amount(), [], [], findings), run
-    receipt = _receipt(run, changes, away, [*no_room, *findings], started)
+        findings += _purge_all(library, run.members, within, books.started)
+        return books.receipt([], Amount(), [], findings=findings), run
+    receipt = _receipt(books, run, changes, away, [*no_room, *findings])
     write_receipt(library.receipts, receipt)
     more = close_journals(run, receipt)
-    more += _purge_all(library, run.members, within, started)
+    more += _purge_all(library, run.members, within, books.started)
     if more:
         receipt = msgspec.structs.replace(receipt, findings=[*receipt.findings, *more])
         write_receipt(library.receipts, receipt)
@@ -286,7 +284,7 @@ def close_journals(run: CopyRun, receipt: Receipt) -> list[Finding]:
 
 
 def _receipt(
-    run: CopyRun, changes: dict[int, Changes], away: list[LeftOut], findings: list[Finding], started: str
+    books: Books, run: CopyRun, changes: dict[int, Changes], away: list[LeftOut], findings: list[Finding]
 ) -> Receipt:
     """Came in: what each depot is to hold, and what it holds besides. Kept: what the ledger says is good there now."""
     db = run.library.db
@@ -318,6 +316,4 @@ def _receipt(
             left_out.append(LeftOut(f"{name}: {outcome.left.files:,} files", outcome.why_left, outcome.left))
     told = {item.path for member in run.members for item, _ in run.outcomes[member.number].failed}
     findings = [finding for finding in dict.fromkeys(findings) if finding.name not in told]
-    finished = stamp(now_utc())
-    names = [member.depot.name for member in run.members]
-    return make_receipt(run.library, "backup", run.name, started, finished, names, came_in, kept, left_out, findings)
+    return books.receipt([member.depot.name for member in run.members], came_in, kept, left_out, findings)

@@ -12,19 +12,19 @@ from bramblemoor.depots.bag.contents import DepotContents
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bringing import Restored, ToBring, bring_all
 from bramblemoor.depots.register.known import known_depots
-from bramblemoor.depots.register.records import make_receipt, run_name
+from bramblemoor.depots.register.records import Books, open_books
 from bramblemoor.depots.register.register import finish_at, number_of, within_reach
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.depots.verify import Result, Scope, read_places
 from bramblemoor.disk.durable import digest_of, flush_folder, free_bytes
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.errors import NotPossible, WrongUse
-from bramblemoor.frames.moments import now_seconds, now_utc
+from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import copies
 from bramblemoor.library.copies import FREED
 from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library, require_room
-from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
+from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, total, write_receipt
 from bramblemoor.library.selection import Selection
 from bramblemoor.library.sidecars import write_sidecar
 from bramblemoor.library.stocktake.stock import take_stock
@@ -71,7 +71,7 @@ def bind(
     whole = copies.amount(db, f"({_OF_YEAR}) f", (year,))
     if not whole.files:
         raise WrongUse(f"No frame of {year} is in the library.", "bramblemoor standing lists the years.")
-    started = stamp(now_utc())
+    books = open_books(library, "bind")
     for depot in depots:
         finish_at(library, depot)
     stock = take_stock(library, progress, yes=yes)
@@ -95,8 +95,7 @@ def bind(
         if result.place.number and result.grade != "medium"
     ]
     identical = all(result.good == whole for result in results) and not doubtful and not pace.stopped
-    name = run_name(library, started)
-    receipt = _bind_receipt(library, year, name, started, whole, results, [*doubtful, *stock.findings], identical)
+    receipt = _bind_receipt(books, year, whole, results, [*doubtful, *stock.findings], identical=identical)
     write_receipt(library.receipts, receipt)
     if identical:
         with library.ledger.changing(facts=True):
@@ -108,23 +107,22 @@ def bind(
 
 
 def _bind_receipt(
-    library: Library, year: int, name: str, started: str, whole: Amount, results: list[Result], findings: list[Finding],
-    identical: bool,
-) -> Receipt:  # fmt: skip
+    books: Books, year: int, whole: Amount, results: list[Result], findings: list[Finding], *, identical: bool
+) -> Receipt:
     listing = hashlib.sha256()
-    for row in library.db.execute(f"{_OF_YEAR} ORDER BY f.path", (year,)):
+    for row in books.library.db.execute(f"{_OF_YEAR} ORDER BY f.path", (year,)):
         listing.update(f"{row['sha256']}  {row['path']}\n".encode())
-    receipt = make_receipt(
-        library, "bind", name, started, stamp(now_utc()), [result.place.name for result in results],
+    return books.receipt(
+        [result.place.name for result in results],
         total(whole for _ in results),
         [kept for result in results for kept in result.kept()],
         [left for result in results for left in result.left_out()],
         findings,
+        {
+            "year": str(year), "bound": "yes" if identical else "no",
+            "sha256 of its list of files": listing.hexdigest(),
+        },
     )  # fmt: skip
-    receipt.about["year"] = str(year)
-    receipt.about["bound"] = "yes" if identical else "no"
-    receipt.about["sha256 of its list of files"] = listing.hexdigest()
-    return receipt
 
 
 def free(library: Library, year: int, progress: Progress) -> Receipt:
@@ -137,7 +135,7 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
     bound = _bound(library, year)
     if bound is None:
         raise WrongUse(f"{year} is not bound.", f"First: bramblemoor bind {year}.")
-    started = stamp(now_utc())
+    books = open_books(library, "free")
     if library.db.execute(f"{_KEPT} LIMIT 1", (year,)).fetchone() is not None:
         take_stock(library, progress)
         if library.clock.in_doubt:
@@ -146,7 +144,7 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
         with library.ledger.changing(facts=True) as db:
             # Entered first: what is said to be freed and is still there does no harm, the other way round it would be lost.
             copies.mark_all_here(db, _KEPT, (year,), "freed")
-            db.execute("UPDATE bound SET freed = ? WHERE year = ?", (started, year))
+            db.execute("UPDATE bound SET freed = ? WHERE year = ?", (books.started, year))
             settle(db)
     freed, left = Amount(), []
     folders: set[Path] = set()
@@ -166,12 +164,9 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
     _remove_empty(folders, library.root / "pictures")
     came_in = copies.amount(library.db, f"({_OF_YEAR}) f", (year,))
     kept = [Kept("away from the working drive; on its depots", freed)]
-    name = run_name(library, started)
-    receipt = make_receipt(library, "free", name, started, stamp(now_utc()), bound.depots, came_in, kept, left, [])
-    receipt.about["year"] = str(year)
-    receipt.about["free on the working drive"] = (
-        f"{free_bytes(library.root) / 1e9:.2f} GB; before, {before / 1e9:.2f} GB"
-    )
+    room = f"{free_bytes(library.root) / 1e9:.2f} GB; before, {before / 1e9:.2f} GB"
+    more = {"year": str(year), "free on the working drive": room}
+    receipt = books.receipt(bound.depots, came_in, kept, left, more=more)
     write_receipt(library.receipts, receipt)
     return receipt
 
@@ -231,7 +226,7 @@ def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progr
     bound = _bound(library, year)
     if bound is None:
         raise WrongUse(f"{year} is not bound: it is open for work.", "bramblemoor bind lists the bound years.")
-    started = stamp(now_utc())
+    books = open_books(library, "reopen")
     to_bring = ToBring([DepotContents(depot) for depot in depots])
     for row in library.db.execute(_OF_YEAR, (year,)):
         to_bring.add(row["path"], row["sha256"], row["mtime_ns"], int(row["role"] == "original"))
@@ -239,15 +234,10 @@ def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progr
     restored = Restored()
     for wanted, result in bring_all(library.root, to_bring, progress):
         restored.enter(wanted, result, to_bring.holdings[0])
-    name = run_name(library, started)
-    receipt = restored.receipt(
-        library.name, int(name.partition("-")[0]), to_bring.holdings, started, {"year": str(year)}
-    )
-    receipt = make_receipt(
-        library, "reopen", name, started, receipt.finished, [depot.name for depot in depots], receipt.came_in, receipt.kept,
-        receipt.left_out, receipt.findings,
+    receipt = books.receipt(
+        [depot.name for depot in depots], restored.came_in, restored.kept_lines(), restored.left_out, restored.findings,
+        {"year": str(year)},
     )  # fmt: skip
-    receipt.about["year"] = str(year)
     complete = restored.only_different
     if complete:
         with library.ledger.changing(facts=True) as db:

@@ -124,6 +124,9 @@ class Restored:
                 Finding(result.path, f"was not sound at {first.name}; taken from {result.contents.name}")
             )
 
+    def kept_lines(self) -> list[Kept]:
+        return [Kept(what, amount) for what, amount in self.kept.items()]
+
     def receipt(
         self, name: str, number: int, holdings: Sequence[Contents], started: str, more: dict[str, str]
     ) -> Receipt:
@@ -134,7 +137,7 @@ class Restored:
             finished=stamp(now_utc()),
             about={"library": name, "from": ", ".join(contents.name for contents in holdings)} | more,
             came_in=self.came_in,
-            kept=[Kept(what, amount) for what, amount in self.kept.items()],
+            kept=self.kept_lines(),
             left_out=self.left_out,
             findings=self.findings,
         )

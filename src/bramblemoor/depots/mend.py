@@ -22,17 +22,17 @@ from bramblemoor.depots.engine.sources import Source, from_anywhere
 from bramblemoor.depots.engine.work import Work
 from bramblemoor.depots.kinds import Store, open_store
 from bramblemoor.depots.register.known import known_depots
-from bramblemoor.depots.register.records import make_receipt, run_name
+from bramblemoor.depots.register.records import open_books
 from bramblemoor.depots.register.register import finish_all, identity_of, number_of, remember_line, tags_as_left
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.disk.durable import in_the_way
 from bramblemoor.disk.names import DEPOT_MARK
-from bramblemoor.frames.moments import now_seconds, now_utc
+from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import copies
 from bramblemoor.library.copies import LIBRARY, amiss
 from bramblemoor.library.filing import pieces_of, put_back
 from bramblemoor.library.home import SET_ASIDE, Library
-from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
+from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, write_receipt
 from bramblemoor.library.stocktake.stock import source_of, take_stock_if_few
 from bramblemoor.library.troubles import Trouble
 from bramblemoor.running import Pace, Progress, Stage
@@ -48,20 +48,19 @@ def mend(
     Returns the receipt, which is also written, and whether a tag file is damaged still. What was damaged moves to earlier/ at a
     depot, to set-aside/ in the library.
     """
-    started = stamp(now_utc())
+    books = open_books(library, "mend")
     depots, tags = finish_all(library, depots)
-    name = run_name(library, started)
     kept: list[Kept] = []
     pace = pace or Pace()
     found = _choose_here(library, progress)
-    mended_library, left_out, came_in = _mend_library(library, depots, name, progress, pace)
+    mended_library, left_out, came_in = _mend_library(library, depots, books.name, progress, pace)
     kept.append(Kept("library: mended", mended_library))
     tags = [*tags, *found]
     still_amiss = bool(tags)
     for member in members_of(library, depots):
         depot = member.depot
         # One depot at a time: what one lacks may be what another has.
-        run = CopyRun(library, [member], name, progress, pace)
+        run = CopyRun(library, [member], books.name, progress, pace)
         work = Work(library, [member], amiss())
         due = work.left(member)
         came_in += due
@@ -81,16 +80,11 @@ def mend(
         told, stays = _mend_tags(library, depots, depot, run_is_open=bool(run.journals))
         tags += told
         still_amiss = still_amiss or stays
-        interim = make_receipt(
-            library, "mend", name, started, stamp(now_utc()), [depot.name], due,
-            [Kept(f"{depot.name}: good again", outcome.copied)],
-            here, [],
-        )  # fmt: skip
+        interim = books.receipt([depot.name], due, [Kept(f"{depot.name}: good again", outcome.copied)], here)
         lost = close_journals(run, interim)
         tags += lost
         still_amiss = still_amiss or bool(lost)
-    names = [depot.name for depot in depots]
-    receipt = make_receipt(library, "mend", name, started, stamp(now_utc()), names, came_in, kept, left_out, tags)
+    receipt = books.receipt([depot.name for depot in depots], came_in, kept, left_out, tags)
     if came_in != Amount() or tags:
         write_receipt(library.receipts, receipt)
     return receipt, still_amiss

@@ -12,7 +12,7 @@ from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.journal import refresh_tags
 from bramblemoor.depots.kinds import PAYLOAD, Store, open_store
-from bramblemoor.depots.register.records import ReadingRecord, common_grade, make_receipt, record_tags, run_name
+from bramblemoor.depots.register.records import ReadingRecord, common_grade, open_books, record_tags
 from bramblemoor.depots.register.register import finish_all, number_of, remember_line, tags_as_left
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.disk.file_systems import flush_files
@@ -141,8 +141,7 @@ def verify(
     What is damaged or missing is entered in the ledger, so that `mend` knows, and stands on the receipt by name.
     """
     scope, pace = scope or Scope(), pace or Pace()
-    started = stamp(now_utc())
-    name = run_name(library, started)
+    books = open_books(library, "verify")
     depots, wrong = finish_all(library, depots)
     if with_library:
         library.ledger.require_sound()
@@ -160,19 +159,19 @@ def verify(
         about_bags += [Finding(f"{depot.name}: {path}", what) for path, what in _strays(depot)]
         if amiss_tags:
             tags_amiss.add(depot.id)
-    receipt = make_receipt(
-        library, "verify", name, started, stamp(now_utc()), [result.place.name for result in results],
+    receipt = books.receipt(
+        [result.place.name for result in results],
         total(result.due for result in results),
         [kept for result in results for kept in result.kept()],
         [left for result in results for left in result.left_out()],
         about_bags,
-    )  # fmt: skip
+    )
     write_receipt(library.receipts, receipt)
     for depot, result in zip(depots, results, strict=False):
         # New digests over a damaged tag file would make the damage look right: then the depot stays untouched.
         if depot.store.writable and depot.id not in tags_amiss:
             depot.require_there()
-            tags = record_tags(result.reading(started, scope), receipt)
+            tags = record_tags(result.reading(books.started, scope), receipt)
             for path, content in tags.items():
                 depot.store.put_small(path, content)
             refresh_tags(depot, library.name, tags, bag.read_oxum(depot.store))

@@ -12,7 +12,8 @@ from bramblemoor.errors import PartsAmiss, ServiceTrouble
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.running import Progress, Stage
 from bramblemoor.services.book import KnownOrder, set_state
-from bramblemoor.services.interface import ConnectionBroke, Exports, Part, PartsLapsed
+from bramblemoor.services.interface import Exports, Part, PartsLapsed
+from bramblemoor.wire.http import ConnectionBroke
 
 _MOST_STALLS = 5
 

@@ -131,10 +131,6 @@ class TooMuchAtOnce(Exception):
     """A selection is too large to be had without an order; the message says how the service puts it."""
 
 
-class ConnectionBroke(Exception):
-    """The transfer ended early; what came so far is good, and it may be resumed."""
-
-
 class Entry(msgspec.Struct, frozen=True):
     """A file or a folder of a service that shows a tree. `etag` is another one whenever the content is (RFC 9110, 8.8.3)."""
 

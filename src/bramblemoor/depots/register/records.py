@@ -1,15 +1,18 @@
 """What a run writes about itself: the receipt in the library, and receipt and reading as tag files at the depots."""
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 
 import msgspec
 
 from bramblemoor.depots.kinds.interface import Store
+from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
-from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, encode, next_number
+from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, encode, next_number, stamp
 
 _LARGEST = 1 << 28
 Run = Literal[
@@ -50,41 +53,51 @@ def read_reading(store: Store, path: str) -> ReadingRecord | None:
     return None
 
 
-def run_name(library: Library, started: str) -> str:
-    """A name for a run, after the number of its coming receipt and its moment.
-
-    With a bit of chance: two copies of a library may count alike, and reach a depot within one second.
-    """
-    return name_run(next_number(library.receipts), started)
-
-
 def name_run(number: int, started: str) -> str:
     return f"{number:04}-{started.replace('-', '').replace(':', '')}-{secrets.token_hex(2)}"
 
 
-def make_receipt(
-    library: Library,
-    run: Run,
-    name: str,
-    started: str,
-    finished: str,
-    depots: Sequence[str],
-    came_in: Amount,
-    kept: list[Kept],
-    left_out: list[LeftOut],
-    findings: list[Finding],
-) -> Receipt:
-    return Receipt(
-        number=int(name.partition("-")[0]),
-        run=run,
-        started=started,
-        finished=finished,
-        about={"library": library.name, "depots": ", ".join(depots)},
-        came_in=came_in,
-        kept=[line for line in kept if line.amount != Amount()],
-        left_out=left_out,
-        findings=findings,
-    )
+@dataclass(frozen=True)
+class Books:
+    """The books of a run that is going on: which one it is, and when it began."""
+
+    library: Library
+    run: Run
+    started: str
+
+    @cached_property
+    def name(self) -> str:
+        """A name for the run, after the number of its coming receipt and its moment.
+
+        With a bit of chance: two copies of a library may count alike, and reach a depot within one second.
+        """
+        return name_run(next_number(self.library.receipts), self.started)
+
+    def receipt(
+        self,
+        depots: Sequence[str],
+        came_in: Amount,
+        kept: Sequence[Kept],
+        left_out: Sequence[LeftOut] = (),
+        findings: Sequence[Finding] = (),
+        more: Mapping[str, str] | None = None,
+    ) -> Receipt:
+        """The account as it stands now; `more` is what is to be said of the run besides."""
+        return Receipt(
+            number=int(self.name.partition("-")[0]),
+            run=self.run,
+            started=self.started,
+            finished=stamp(now_utc()),
+            about={"library": self.library.name, "depots": ", ".join(depots), **(more or {})},
+            came_in=came_in,
+            kept=[line for line in kept if line.amount != Amount()],
+            left_out=list(left_out),
+            findings=list(findings),
+        )
+
+
+def open_books(library: Library, run: Run) -> Books:
+    return Books(library, run, stamp(now_utc()))
 
 
 def common_grade(grades: set[str]) -> str:

@@ -1,24 +1,16 @@
 """The parcel protocol over HTTP (docs/service-protocol.md)."""
 
-import ipaddress
-import time
-from collections.abc import Callable, Iterator
-from contextlib import closing, contextmanager
-from dataclasses import dataclass
-from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
-from typing import Any, TypeVar
-from urllib.parse import quote, urljoin, urlsplit
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+from urllib.parse import quote
 
 import httpx
 import msgspec
-import stamina
-import stamina.instrumentation
 
-from bramblemoor.errors import ServiceTrouble, WrongUse
+from bramblemoor.errors import ServiceTrouble
 from bramblemoor.services.interface import (
     Account,
-    ConnectionBroke,
     Exports,
     OrderList,
     OrderScope,
@@ -30,89 +22,14 @@ from bramblemoor.services.interface import (
     TooMuchAtOnce,
     checked,
 )
-
-Answer = TypeVar("Answer")
-Notice = Callable[[str], None]
-
-stamina.instrumentation.set_on_retry_hooks([])  # retries are told through `notice`, in the user's words
-
-
-class _Busy(Exception):
-    """429 or 503; `wait` is what Retry-After asks for, in seconds, or None."""
-
-    def __init__(self, status: int, wait: float | None) -> None:
-        super().__init__(f"it answers {status}")
-        self.wait = wait
-
-
-class _Refused(Exception):
-    """410 or 413: an answer that some callers can do something about."""
-
-
-def check_address(url: str) -> str:
-    """The address, in order. A token is never sent in the clear (RFC 6750, 5.3), except on the loopback interface."""
-    parts = urlsplit(url)
-    if parts.scheme not in ("http", "https") or not parts.hostname or parts.username or parts.query:
-        raise WrongUse(f"{url} is not a service's address.", "Give one like https://service.example.")
-    if parts.scheme == "http" and not _is_loopback(parts.hostname):
-        raise WrongUse(
-            f"{url} would send your token unencrypted.", "Use its https:// address; http:// is for this machine only."
-        )
-    return url.rstrip("/") + "/"
-
-
-def _is_loopback(host: str) -> bool:
-    try:
-        return ipaddress.ip_address(host).is_loopback
-    except ValueError:
-        return host == "localhost"
-
-
-@dataclass(frozen=True)
-class Watch:
-    """The least that a service must send: `least` bytes in each `seconds`; and the most that a document may have."""
-
-    least: int = 60_000
-    seconds: float = 120.0
-    document: int = 64 << 20
+from bramblemoor.wire.http import Http, Refused, check_address, is_number
 
 
 class ParcelHttp(Account, Exports):
-    """A signed-in account that makes parcels, reached over HTTP.
+    """A signed-in account that makes parcels. What is given besides name, address and token is the client's: see `Http`."""
 
-    `patience` bounds, in seconds, how long one request is tried again while no byte arrives; `proxy` is the address of one, for
-    services that are reached over TLS.
-    """
-
-    def __init__(
-        self,
-        name: str,
-        url: str,
-        token: str,
-        *,
-        patience: float = 60.0,
-        notice: Notice = lambda text: None,
-        proxy: str = "",
-        watch: "Watch | None" = None,
-        transport: httpx.BaseTransport | None = None,
-    ) -> None:
-        self.name = name
-        self.url = self.checked_address(url)
-        self.patience = patience
-        self.notice = notice
-        self._token = token
-        self._watch = watch or Watch()
-        # Proxies are taken from the library's settings only: one from the environment would see a token that is sent over plain
-        # HTTP, as to this machine itself. Over TLS a proxy sees nothing but the address.
-        through = proxy if proxy and urlsplit(self.url).scheme == "https" else None
-        self._client = httpx.Client(
-            headers={"Authorization": f"Bearer {token}", "Accept-Encoding": "identity"},
-            timeout=httpx.Timeout(30.0, connect=10.0),
-            follow_redirects=False,
-            trust_env=False,
-            proxy=through,
-            transport=transport,
-        )
+    def __init__(self, name: str, url: str, token: str, **more: Any) -> None:
+        self._http = Http(name, url, token, **more)
 
     @classmethod
     def checked_address(cls, url: str) -> str:
@@ -120,7 +37,7 @@ class ParcelHttp(Account, Exports):
         return check_address(url)
 
     def survey(self) -> Survey:
-        return self._ask("GET", "v1/account", Survey)
+        return self._http.ask("GET", "v1/account", Survey)
 
     def place_order(self, scope: OrderScope, key: str = "") -> PlacedOrder:
         """A lost answer does not place it twice: the key says that it is the same; where no keys are kept, orders are listed."""
@@ -135,177 +52,38 @@ class ParcelHttp(Account, Exports):
                     if placed.key == key or (not placed.key and placed.id not in before):
                         return placed
             tried = True
-            content = self._once("POST", "v1/orders", asked, headers)
-            return checked(self._decoded(content, "v1/orders", PlacedOrder))
+            content = self._http.once("POST", "v1/orders", asked, headers)
+            return checked(self._http.decoded(content, "v1/orders", PlacedOrder))
 
-        return self._patiently(ask)
+        return self._http.patiently(ask)
 
     def pick(self, scope: OrderScope) -> PlacedOrder:
         try:
-            return checked(self._ask("POST", "v1/picks", PlacedOrder, msgspec.to_builtins(scope)))
-        except _Refused as error:
+            return checked(self._http.ask("POST", "v1/picks", PlacedOrder, msgspec.to_builtins(scope)))
+        except Refused as error:
             raise TooMuchAtOnce(str(error)) from error
 
     def order(self, order: str) -> PlacedOrder:
-        return checked(self._ask("GET", f"v1/orders/{quote(order, safe='')}", PlacedOrder))
+        return checked(self._http.ask("GET", f"v1/orders/{quote(order, safe='')}", PlacedOrder))
 
     def orders(self) -> list[PlacedOrder]:
-        return [checked(placed) for placed in self._ask("GET", "v1/orders", OrderList).orders]
+        return [checked(placed) for placed in self._http.ask("GET", "v1/orders", OrderList).orders]
 
     def withdraw(self, order: str) -> PlacedOrder:
-        return checked(self._ask("DELETE", f"v1/orders/{quote(order, safe='')}", PlacedOrder))
-
-    def _ask(self, method: str, path: str, shape: type[Answer], body: Any = None) -> Answer:
-        return self._decoded(self._patiently(lambda: self._once(method, path, body)), path, shape)
-
-    def _decoded(self, content: bytes, path: str, shape: type[Answer]) -> Answer:
-        try:
-            return msgspec.json.decode(content, type=shape)
-        except (msgspec.DecodeError, RecursionError) as error:
-            raise ServiceTrouble(
-                f"{self.name} answered {path} with something else than the protocol says ({self._hushed(str(error))}).",
-                "Check the address with: bramblemoor service list.",
-            ) from error
-
-    def _once(self, method: str, path: str, body: Any, headers: dict[str, str] | None = None) -> bytes:
-        request = self._client.build_request(method, urljoin(self.url, path), json=body, headers=headers)
-        with closing(self._client.send(request, stream=True)) as response:
-            self._check(response)
-            return self._document(response)
-
-    def _document(self, response: httpx.Response) -> bytes:
-        """The content of an answer that is a document: unencoded, and of a size that documents have."""
-        self._require_plain(response)
-        content = bytearray()
-        # What came whole, as from a transport of a test, cannot be read piece by piece again.
-        pieces = iter((response.content,)) if response.is_stream_consumed else response.iter_raw()
-        for piece in self._paced(pieces):
-            content += piece
-            if len(content) > self._watch.document:
-                raise ServiceTrouble(
-                    f"{self.name} sent an answer of more than {self._watch.document >> 20} MiB where a short one was due.",
-                    "Nothing was taken of it; ask the service.",
-                )
-        return bytes(content)
-
-    def _require_plain(self, response: httpx.Response) -> None:
-        """Raise ServiceTrouble for a content encoding: nobody asked for one, and it may hide any amount (RFC 9110, 8.4)."""
-        if response.headers.get("content-encoding", "identity").strip().lower() not in ("", "identity"):
-            raise ServiceTrouble(
-                f"{self.name} sent an encoded answer, which was not asked for.",
-                "Nothing was taken of it; ask the service.",
-            )
-
-    def _paced(self, pieces: Iterator[bytes]) -> Iterator[bytes]:
-        """The pieces, as long as they come at the least rate; raises ServiceTrouble for a service that keeps one waiting."""
-        began, came = time.monotonic(), 0
-        for piece in pieces:
-            came += len(piece)
-            now = time.monotonic()
-            if now - began > self._watch.seconds:
-                if came < self._watch.least:
-                    raise ServiceTrouble(
-                        f"{self.name} sends next to nothing: {came:,} bytes in {now - began:.0f} seconds.",
-                        "What came is kept; run the same command later: it goes on where it stopped.",
-                    )
-                began, came = now, 0
-            yield piece
-
-    def _hushed(self, text: str) -> str:
-        """What a service says, without the token, should it echo it."""
-        return text.replace(self._token, "(the token)") if self._token else text
+        return checked(self._http.ask("DELETE", f"v1/orders/{quote(order, safe='')}", PlacedOrder))
 
     @contextmanager
     def open_part(self, part: Part, start: int, etag: str) -> Iterator[PartStream]:
-        try:
-            where = urljoin(self.url, part.href)
-            elsewhere = urlsplit(where)[:2] != urlsplit(self.url)[:2]
-        except ValueError:
-            where, elsewhere = "one that is none", True
-        if elsewhere:
-            raise ServiceTrouble(
-                f"{self.name} says that {part.name} lies at another address, {self._hushed(where)}.",
-                "The token is not sent there; ask the service.",
-            )
         headers = {"Range": f"bytes={start}-", "If-Range": etag} if start and etag else {}
-
-        def send() -> httpx.Response:
-            response = self._client.send(self._client.build_request("GET", where, headers=headers), stream=True)
-            try:
-                self._check(response)
-                self._require_plain(response)
-            except BaseException:
-                response.close()
-                raise
-            return response
-
         try:
-            response = self._patiently(send)
-        except _Refused as error:
+            response = self._http.open(part.href, headers, part.name)
+        except Refused as error:
             raise PartsLapsed(str(error)) from error
         try:
-            yield PartStream(_first_byte(response, part), response.headers.get("etag", ""), self._pieces(response))
+            first, etag_now = _first_byte(response, part), response.headers.get("etag", "")
+            yield PartStream(first, etag_now, self._http.pieces(response))
         finally:
             response.close()
-
-    def _pieces(self, response: httpx.Response) -> Iterator[bytes]:
-        try:
-            yield from self._paced(response.iter_raw())
-        except httpx.TransportError as error:
-            raise ConnectionBroke from error
-
-    def _check(self, response: httpx.Response) -> None:
-        """Sort answers into good, worth another try, and final."""
-        status = response.status_code
-        if status in (200, 201, 206):
-            return
-        if status in (429, 503):
-            raise _Busy(status, _retry_after(response.headers.get("retry-after")))
-        if status >= 500:
-            raise _Busy(status, None)
-        detail = self._hushed(_detail(self._document(response), response.reason_phrase))
-        if status in (410, 413):
-            raise _Refused(detail)
-        if status == 401:
-            raise ServiceTrouble(
-                f"{self.name} refuses the token: {detail}.",
-                f"Get a new one there and run: bramblemoor service add {self.name} {self.url}",
-            )
-        if 300 <= status < 400:
-            raise ServiceTrouble(
-                f"{self.name} answered {status}: it points to another address, to which the token is not sent.",
-                "If the service has moved, add it anew with its new address: bramblemoor service add.",
-            )
-        raise ServiceTrouble(f"{self.name} answered {status}: {detail}.", "Correct the request and try again.")
-
-    def _patiently(self, send: Callable[[], Answer]) -> Answer:
-        def again(error: Exception) -> bool | float:
-            if isinstance(error, _Busy):
-                if error.wait is not None and error.wait > self.patience:
-                    return False
-                self.notice(f"{self.name}: {error}; trying again" + (f" in {error.wait:.0f} s" if error.wait else ""))
-                return error.wait if error.wait is not None else True
-            return isinstance(error, httpx.TransportError)
-
-        try:
-            for attempt in stamina.retry_context(on=again, attempts=None, timeout=self.patience, wait_jitter=0.2):
-                with attempt:
-                    return send()
-        except _Busy as error:
-            later = f" and asks to come back in {error.wait:.0f} s" if error.wait else ""
-            raise ServiceTrouble(
-                f"{self.name} is too busy ({error}{later}).", "Run the same command later: it goes on where it stopped."
-            ) from error
-        except httpx.TransportError as error:
-            raise ServiceTrouble(
-                f"{self.name} cannot be reached at {self.url} ({type(error).__name__}).",
-                "Check the network, then run the same command again: it goes on where it stopped.",
-            ) from error
-        raise AssertionError("retry_context returns or raises")
-
-
-def _is_number(text: str) -> bool:
-    return text.isascii() and text.isdecimal() and len(text) < 19
 
 
 def _first_byte(response: httpx.Response, part: Part) -> int:
@@ -314,29 +92,9 @@ def _first_byte(response: httpx.Response, part: Part) -> int:
         return 0
     span, _, size = response.headers.get("content-range", "").removeprefix("bytes ").partition("/")
     first = span.partition("-")[0]
-    if not _is_number(first) or size != str(part.bytes):
+    if not is_number(first) or size != str(part.bytes):
         raise ServiceTrouble(
             f"The service sent a piece of {part.name} that fits nowhere.",
             "Run the same command again; if it stays, ask them.",
         )
     return int(first)
-
-
-def _retry_after(value: str | None) -> float | None:
-    """Seconds, or a date (RFC 9110, 10.2.3)."""
-    if value is None:
-        return None
-    if _is_number(value):
-        return float(value)
-    try:
-        return max(0.0, (parsedate_to_datetime(value) - datetime.now(UTC)).total_seconds())
-    except (ValueError, TypeError):
-        return None
-
-
-def _detail(content: bytes, reason: str) -> str:
-    """The sentence of an RFC 9457 problem, or nothing but the reason phrase."""
-    try:
-        return str(msgspec.json.decode(content, type=dict[str, Any])["detail"])[:200]
-    except (msgspec.DecodeError, KeyError, RecursionError):
-        return reason

@@ -1,0 +1,275 @@
+"""HTTP as the program speaks it to anybody: bounded in time and size, patient with what is busy, and silent about tokens."""
+
+import ipaddress
+import time
+from collections.abc import Callable, Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from typing import Any, TypeVar
+from urllib.parse import urljoin, urlsplit
+
+import httpx
+import msgspec
+import stamina
+import stamina.instrumentation
+
+from bramblemoor.errors import ServiceTrouble, WrongUse
+
+Answer = TypeVar("Answer")
+Notice = Callable[[str], None]
+
+stamina.instrumentation.set_on_retry_hooks([])  # retries are told through `notice`, in the user's words
+
+
+class ConnectionBroke(Exception):
+    """The transfer ended early; what came so far is good, and it may be resumed."""
+
+
+class _Busy(Exception):
+    """429 or 503; `wait` is what Retry-After asks for, in seconds, or None."""
+
+    def __init__(self, status: int, wait: float | None) -> None:
+        super().__init__(f"it answers {status}")
+        self.wait = wait
+
+
+class Refused(Exception):
+    """410 or 413: an answer that some callers can do something about."""
+
+
+def check_address(url: str) -> str:
+    """The address, in order. A token is never sent in the clear (RFC 6750, 5.3), except on the loopback interface."""
+    parts = urlsplit(url)
+    if parts.scheme not in ("http", "https") or not parts.hostname or parts.username or parts.query:
+        raise WrongUse(f"{url} is not a service's address.", "Give one like https://service.example.")
+    if parts.scheme == "http" and not _is_loopback(parts.hostname):
+        raise WrongUse(
+            f"{url} would send your token unencrypted.", "Use its https:// address; http:// is for this machine only."
+        )
+    return url.rstrip("/") + "/"
+
+
+def _is_loopback(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+@dataclass(frozen=True)
+class Watch:
+    """The least that a service must send: `least` bytes in each `seconds`; and the most that a document may have."""
+
+    least: int = 60_000
+    seconds: float = 120.0
+    document: int = 64 << 20
+
+
+class Http:
+    """A signed-in client of one service.
+
+    `patience` bounds, in seconds, how long one request is tried again while no byte arrives; `proxy` is the address of one, for
+    services that are reached over TLS. Its methods raise ServiceTrouble when the service stays down, refuses, or talks nonsense.
+    """
+
+    def __init__(
+        self,
+        name: str,
+        url: str,
+        token: str,
+        *,
+        patience: float = 60.0,
+        notice: Notice = lambda text: None,
+        proxy: str = "",
+        watch: "Watch | None" = None,
+        transport: httpx.BaseTransport | None = None,
+    ) -> None:
+        self.name = name
+        self.url = check_address(url)
+        self.patience = patience
+        self.notice = notice
+        self._token = token
+        self._watch = watch or Watch()
+        # Proxies are taken from the library's settings only: one from the environment would see a token that is sent over plain
+        # HTTP, as to this machine itself. Over TLS a proxy sees nothing but the address.
+        through = proxy if proxy and urlsplit(self.url).scheme == "https" else None
+        self._client = httpx.Client(
+            headers={"Authorization": f"Bearer {token}", "Accept-Encoding": "identity"},
+            timeout=httpx.Timeout(30.0, connect=10.0),
+            follow_redirects=False,
+            trust_env=False,
+            proxy=through,
+            transport=transport,
+        )
+
+    def ask(self, method: str, path: str, shape: type[Answer], body: Any = None) -> Answer:
+        """One request, tried again as long as one is patient; its answer as JSON of that shape."""
+        return self.decoded(self.patiently(lambda: self.once(method, path, body)), path, shape)
+
+    def decoded(self, content: bytes, path: str, shape: type[Answer]) -> Answer:
+        try:
+            return msgspec.json.decode(content, type=shape)
+        except (msgspec.DecodeError, RecursionError) as error:
+            raise ServiceTrouble(
+                f"{self.name} answered {path} with something else than the protocol says ({self._hushed(str(error))}).",
+                "Check the address with: bramblemoor service list.",
+            ) from error
+
+    def open(self, href: str, headers: dict[str, str], what: str) -> httpx.Response:
+        """Begin to fetch `what` the caller closes. Raises ServiceTrouble where it lies elsewhere, Refused for 410 and 413."""
+        try:
+            where = urljoin(self.url, href)
+            elsewhere = urlsplit(where)[:2] != urlsplit(self.url)[:2]
+        except ValueError:
+            where, elsewhere = "one that is none", True
+        if elsewhere:
+            raise ServiceTrouble(
+                f"{self.name} says that {what} lies at another address, {self._hushed(where)}.",
+                "The token is not sent there; ask the service.",
+            )
+
+        def send() -> httpx.Response:
+            response = self._client.send(self._client.build_request("GET", where, headers=headers), stream=True)
+            try:
+                self._check(response)
+                self._require_plain(response)
+            except BaseException:
+                response.close()
+                raise
+            return response
+
+        return self.patiently(send)
+
+    def pieces(self, response: httpx.Response) -> Iterator[bytes]:
+        """What an open answer sends. Raises ConnectionBroke where it ends early."""
+        try:
+            yield from self._paced(response.iter_raw())
+        except httpx.TransportError as error:
+            raise ConnectionBroke from error
+
+    def once(self, method: str, path: str, body: Any, headers: dict[str, str] | None = None) -> bytes:
+        """One request, tried once; the content of its answer. Raises Refused for 410 and 413."""
+        request = self._client.build_request(method, urljoin(self.url, path), json=body, headers=headers)
+        with closing(self._client.send(request, stream=True)) as response:
+            self._check(response)
+            return self._document(response)
+
+    def _document(self, response: httpx.Response) -> bytes:
+        """The content of an answer that is a document: unencoded, and of a size that documents have."""
+        self._require_plain(response)
+        content = bytearray()
+        # What came whole, as from a transport of a test, cannot be read piece by piece again.
+        pieces = iter((response.content,)) if response.is_stream_consumed else response.iter_raw()
+        for piece in self._paced(pieces):
+            content += piece
+            if len(content) > self._watch.document:
+                raise ServiceTrouble(
+                    f"{self.name} sent an answer of more than {self._watch.document >> 20} MiB where a short one was due.",
+                    "Nothing was taken of it; ask the service.",
+                )
+        return bytes(content)
+
+    def _require_plain(self, response: httpx.Response) -> None:
+        """Raise ServiceTrouble for a content encoding: nobody asked for one, and it may hide any amount (RFC 9110, 8.4)."""
+        if response.headers.get("content-encoding", "identity").strip().lower() not in ("", "identity"):
+            raise ServiceTrouble(
+                f"{self.name} sent an encoded answer, which was not asked for.",
+                "Nothing was taken of it; ask the service.",
+            )
+
+    def _paced(self, pieces: Iterator[bytes]) -> Iterator[bytes]:
+        """The pieces, as long as they come at the least rate; raises ServiceTrouble for a service that keeps one waiting."""
+        began, came = time.monotonic(), 0
+        for piece in pieces:
+            came += len(piece)
+            now = time.monotonic()
+            if now - began > self._watch.seconds:
+                if came < self._watch.least:
+                    raise ServiceTrouble(
+                        f"{self.name} sends next to nothing: {came:,} bytes in {now - began:.0f} seconds.",
+                        "What came is kept; run the same command later: it goes on where it stopped.",
+                    )
+                began, came = now, 0
+            yield piece
+
+    def _hushed(self, text: str) -> str:
+        """What a service says, without the token, should it echo it."""
+        return text.replace(self._token, "(the token)") if self._token else text
+
+    def _check(self, response: httpx.Response) -> None:
+        """Sort answers into good, worth another try, and final."""
+        status = response.status_code
+        if status in (200, 201, 206):
+            return
+        if status in (429, 503):
+            raise _Busy(status, _retry_after(response.headers.get("retry-after")))
+        if status >= 500:
+            raise _Busy(status, None)
+        detail = self._hushed(_detail(self._document(response), response.reason_phrase))
+        if status in (410, 413):
+            raise Refused(detail)
+        if status == 401:
+            raise ServiceTrouble(
+                f"{self.name} refuses the token: {detail}.",
+                f"Get a new one there and run: bramblemoor service add {self.name} {self.url}",
+            )
+        if 300 <= status < 400:
+            raise ServiceTrouble(
+                f"{self.name} answered {status}: it points to another address, to which the token is not sent.",
+                "If the service has moved, add it anew with its new address: bramblemoor service add.",
+            )
+        raise ServiceTrouble(f"{self.name} answered {status}: {detail}.", "Correct the request and try again.")
+
+    def patiently(self, send: Callable[[], Answer]) -> Answer:
+        """Do something, and do it again where the service is busy or the connection breaks, for as long as one is patient."""
+
+        def again(error: Exception) -> bool | float:
+            if isinstance(error, _Busy):
+                if error.wait is not None and error.wait > self.patience:
+                    return False
+                self.notice(f"{self.name}: {error}; trying again" + (f" in {error.wait:.0f} s" if error.wait else ""))
+                return error.wait if error.wait is not None else True
+            return isinstance(error, httpx.TransportError)
+
+        try:
+            for attempt in stamina.retry_context(on=again, attempts=None, timeout=self.patience, wait_jitter=0.2):
+                with attempt:
+                    return send()
+        except _Busy as error:
+            later = f" and asks to come back in {error.wait:.0f} s" if error.wait else ""
+            raise ServiceTrouble(
+                f"{self.name} is too busy ({error}{later}).", "Run the same command later: it goes on where it stopped."
+            ) from error
+        except httpx.TransportError as error:
+            raise ServiceTrouble(
+                f"{self.name} cannot be reached at {self.url} ({type(error).__name__}).",
+                "Check the network, then run the same command again: it goes on where it stopped.",
+            ) from error
+        raise AssertionError("retry_context returns or raises")
+
+
+def is_number(text: str) -> bool:
+    """Whether a header says a whole number."""
+    return text.isascii() and text.isdecimal() and len(text) < 19
+
+
+def _retry_after(value: str | None) -> float | None:
+    """Seconds, or a date (RFC 9110, 10.2.3)."""
+    if value is None:
+        return None
+    if is_number(value):
+        return float(value)
+    try:
+        return max(0.0, (parsedate_to_datetime(value) - datetime.now(UTC)).total_seconds())
+    except (ValueError, TypeError):
+        return None
+
+
+def _detail(content: bytes, reason: str) -> str:
+    """The sentence of an RFC 9457 problem, or nothing but the reason phrase."""
+    try:
+        return str(msgspec.json.decode(content, type=dict[str, Any])["detail"])[:200]
+    except (msgspec.DecodeError, KeyError, RecursionError):
+        return reason
