@@ -280,3 +280,21 @@ def pictures(folder: Path) -> dict[str, bytes]:
         for path in sorted(folder.glob("pictures/**/*"))
         if path.is_file()
     }
+
+
+def data_of(root: Path) -> dict[str, bytes]:
+    return pictures(root / "data")
+
+
+def valid(root: Path) -> None:
+    """A depot is a bag that checks without us, whose manifest lists all that is there."""
+    done = subprocess.run(
+        ["sha256sum", "-c", "--quiet", "manifest-sha256.txt"], cwd=root, capture_output=True, text=True
+    )
+    tags = subprocess.run(
+        ["sha256sum", "-c", "--quiet", "tagmanifest-sha256.txt"], cwd=root, capture_output=True, text=True
+    )
+    assert done.returncode == tags.returncode == 0, done.stdout + done.stderr + tags.stdout + tags.stderr
+    listed = {line.split("  ", 1)[1] for line in (root / "manifest-sha256.txt").read_text().splitlines()}
+    found = {path.relative_to(root).as_posix() for path in (root / "data").rglob("*") if path.is_file()}
+    assert listed == found and not (root / "incoming").exists()

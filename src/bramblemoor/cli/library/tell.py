@@ -176,9 +176,13 @@ def _tell(
         if alone and not dry_run:
             _require_open(planned)
         if not alone or dry_run:
-            _print_plan(library, selected, planned, json=json and dry_run)
-            if dry_run or not _goes_on(selected, planned, yes=yes):
+            goes_on = not dry_run and any(one.new for one in planned.words)
+            if not (json and goes_on):  # then the receipt is the one document
+                _print_plan(library, selected, planned, json=json)
+            if not goes_on:
+                _end_of_looking(planned, dry_run=dry_run, json=json)
                 return
+            _require_consent(selected, yes=yes)
         number = next(selected.frames())
         with say.meter() as progress:
             receipt = tell(library, selected, words, progress, pace)
@@ -261,13 +265,18 @@ def _print_plan(library: "Library", selected: "Selected", planned: "Plan", *, js
         say.line(f"{say.many(count, 'frame')} of {year} stay as they are: it is bound (bramblemoor reopen {year}).")
 
 
-def _goes_on(selected: "Selected", planned: "Plan", *, yes: bool) -> bool:
-    """Whether to go on; on a terminal that is asked. Raises WrongUse where nobody can be asked, and nothing was said."""
-    if not any(one.new for one in planned.words):
+def _end_of_looking(planned: "Plan", *, dry_run: bool, json: bool) -> None:
+    """Nothing is told: it was only to be looked at, or all is so already, or may not be changed."""
+    if not dry_run and not json:
         say.line("There is nothing to do.")
-        return False
+    if planned.bound and not dry_run:
+        raise typer.Exit(1)
+
+
+def _require_consent(selected: "Selected", *, yes: bool) -> None:
+    """Ask, on a terminal. Raises WrongUse where nobody can be asked, and nothing was said."""
     if yes:
-        return True
+        return
     if not sys.stdin.isatty():
         raise WrongUse(
             f"That would be told of {say.many(selected.count, 'frame')}; nothing was done.",
@@ -276,7 +285,6 @@ def _goes_on(selected: "Selected", planned: "Plan", *, yes: bool) -> bool:
     if not typer.confirm("Go on?", err=True):
         say.note("Nothing was told.")
         raise typer.Exit(1)
-    return True
 
 
 def _named(field: Literal["keyword", "person"], values: list[str] | None) -> "list[tuple[Field, str]]":
