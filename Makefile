@@ -4,29 +4,35 @@ BIN := .venv/bin
 # Where it is set, each command would compile the program anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test lint bench proof screenshots clean
+.PHONY: help demo test lint real bench proof screenshots clean
+
+help:  # say what make can do
+	@sed -n "s/^\([a-z]*\):.*  # \(.*\)/  make \1|\2/p" $(firstword $(MAKEFILE_LIST)) | while IFS="|" read -r what why; do printf "%-20s %s\n" "$$what" "$$why"; done
 
 .venv/ready: pyproject.toml
 	$(PYTHON) -m venv .venv
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]'
 	touch $@
 
-demo: .venv/ready
+demo: .venv/ready  # the whole journey on a made-up world, about a minute
 	$(BIN)/bramblemoor demo --into demo-world
 
-test: .venv/ready lint
+test: .venv/ready lint  # lint, and the tests
 	$(BIN)/python -m pytest --numprocesses 4 --dist worksteal
 
-lint: .venv/ready
+lint: .venv/ready  # ruff and mypy --strict
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 
-bench: .venv/ready
+real: .venv/ready  # against real servers, where they run here: none are needed yet
+	@echo "No real server is needed yet."
+
+bench: .venv/ready  # speed, as ratios to the system's own programs: half an hour on a quiet machine
 	$(BIN)/python proof/bench.py
 	$(BIN)/python proof/bench_copies.py
 
-proof: .venv/ready
+proof: .venv/ready  # the heavy proofs: random exports, kills, faults of real drives
 	$(BIN)/python proof/corpus_run.py --dialects 280 --frames 200
 	$(BIN)/python proof/sidecar_orders.py --share 0.1
 	$(BIN)/python proof/kills.py
@@ -36,8 +42,8 @@ proof: .venv/ready
 	$(BIN)/python proof/outside.py
 	$(BIN)/python proof/model.py
 
-screenshots: .venv/ready
+screenshots: .venv/ready  # docs/screenshots, from the demo data
 	$(BIN)/python docs/screenshots/make.py
 
-clean:
+clean:  # remove what was set up here
 	rm -rf .venv demo-world

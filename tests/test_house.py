@@ -18,7 +18,7 @@ FLOORS = (
     ("frames", "disk", "planning", "running", "errors"),
 )
 """From the top down. A room takes from lower floors only, and from none on its own floor, but for what BESIDE says."""
-BESIDE = {("frames", "running"), ("disk", "errors"), ("disk", "running"), ("frames", "errors"), ("library", "wire")}
+BESIDE = {("frames", "running"), ("disk", "errors"), ("disk", "running"), ("frames", "errors")}
 MOST_LINES, MOST_OF_A_FUNCTION = 450, 70
 
 

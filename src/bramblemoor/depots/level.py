@@ -11,7 +11,8 @@ from bramblemoor.depots.bag.line import read_line
 from bramblemoor.depots.bag.placing import Intent
 from bramblemoor.depots.bag.purging import finish_purge
 from bramblemoor.depots.bag.terms import chosen
-from bramblemoor.depots.engine.lane import Item, Lane, Lanes, open_lanes
+from bramblemoor.depots.engine.items import Item
+from bramblemoor.depots.engine.lane import Lane, Lanes, open_lanes
 from bramblemoor.depots.register.learning import size_of
 from bramblemoor.depots.register.records import name_run
 from bramblemoor.depots.register.register import require_room_there

@@ -17,7 +17,7 @@ from bramblemoor.depots.bag.journal import refresh_tags
 from bramblemoor.depots.bag.line import LINE, write_line
 from bramblemoor.depots.bag.run_lists import Sums, write_reasons
 from bramblemoor.depots.engine.copying import CopyRun
-from bramblemoor.depots.engine.lane import Item
+from bramblemoor.depots.engine.items import Item
 from bramblemoor.depots.engine.sources import Source, from_anywhere
 from bramblemoor.depots.engine.work import Work
 from bramblemoor.depots.kinds import Store, open_store

@@ -17,7 +17,7 @@ from bramblemoor.depots.archives.filling import Filling, fill
 from bramblemoor.depots.archives.opened import DATA, amiss, open_volume
 from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
-from bramblemoor.depots.engine.lane import Item
+from bramblemoor.depots.engine.items import Item
 from bramblemoor.depots.engine.sources import Source, from_anywhere
 from bramblemoor.disk.durable import TEMPORARY, flush_folder, write_atomically
 from bramblemoor.errors import NotPossible, WrongUse

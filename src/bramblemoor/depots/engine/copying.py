@@ -12,7 +12,8 @@ from io import RawIOBase
 from itertools import islice
 
 from bramblemoor.depots.bag.journal import Journal
-from bramblemoor.depots.engine.lane import Item, Lanes, open_lanes
+from bramblemoor.depots.engine.items import Item
+from bramblemoor.depots.engine.lane import Lanes, open_lanes
 from bramblemoor.depots.engine.sources import Source
 from bramblemoor.depots.engine.work import Member, Work
 from bramblemoor.depots.register.register import expect_line, require_room_there

@@ -10,10 +10,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import BinaryIO, cast
 
-import msgspec
-
 from bramblemoor.depots.bag.journal import Journal
 from bramblemoor.depots.engine import messages
+from bramblemoor.depots.engine.items import Copied, Item
 from bramblemoor.depots.engine.messages import Task
 from bramblemoor.depots.engine.slots import Slots
 from bramblemoor.running import PIECE
@@ -22,29 +21,6 @@ BUFFER = 120 << 20
 """Bytes that all lanes of a run may hold together."""
 _LEAST = 6  # slots of one lane
 _AHEAD = 40  # further slots, for files that are read before their turn
-
-
-class Item(msgspec.Struct, frozen=True, gc=False):
-    """A file to copy: its number in the ledger, its path in library and depot, and what is expected of it."""
-
-    file: int
-    path: str
-    bytes: int
-    sha256: str
-    mtime_ns: int
-    frames: int = 0  # 1 for the original of a frame, which stands for it in counts
-    why: str = ""
-    mends: bool = False  # whether it takes the place of one that is damaged or missing
-    held: bool = False  # whether some depot has a version of it
-
-
-class Copied(msgspec.Struct, frozen=True, gc=False):
-    """A file that was put in place, or (`trouble`) was not, and why."""
-
-    item: Item
-    read_at: str = ""
-    grade: str = ""
-    trouble: str = ""
 
 
 class Lane:

@@ -6,7 +6,7 @@ from functools import partial
 from io import FileIO, RawIOBase
 
 from bramblemoor.depots.bag.depot import Depot
-from bramblemoor.depots.engine.lane import Item
+from bramblemoor.depots.engine.items import Item
 from bramblemoor.depots.kinds.interface import PAYLOAD
 from bramblemoor.depots.register.register import number_of
 from bramblemoor.library.copies import FREED, LIBRARY, good

@@ -9,7 +9,7 @@ import msgspec
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.placing import Intent
 from bramblemoor.depots.bag.terms import LACKING, Terms, chosen
-from bramblemoor.depots.engine.lane import Item
+from bramblemoor.depots.engine.items import Item
 from bramblemoor.disk.names import collision_key
 from bramblemoor.library import copies
 from bramblemoor.library.copies import FREED, good
