@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 import msgspec
 
 from bramblemoor.depots.bag.depot import Depot
-from bramblemoor.depots.bag.placing import Intent
+from bramblemoor.depots.bag.intents import Intent
 from bramblemoor.depots.bag.terms import LACKING, chosen
 from bramblemoor.depots.engine.copying import CopyRun
 from bramblemoor.depots.engine.sources import from_library

@@ -6,9 +6,9 @@ from collections.abc import Iterator
 
 from bramblemoor.depots.bag.contents import DepotContents
 from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.bag.intents import Intent
 from bramblemoor.depots.bag.journal import Journal, finish_interrupted
 from bramblemoor.depots.bag.line import read_line
-from bramblemoor.depots.bag.placing import Intent
 from bramblemoor.depots.bag.purging import finish_purge
 from bramblemoor.depots.bag.terms import chosen
 from bramblemoor.depots.engine.items import Item

@@ -170,14 +170,15 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
             yield f"taken from {self.since} to {self.until}"
         elif self.since or self.until:
             yield f"taken since {self.since}" if self.since else f"taken until {self.until}"
-        for values, words in (
-            (self.shoots, "of shoots like {}"), (self.albums, "in albums like {}"), (self.words, "with the words {}"),
+        words = "with the words {}" if len(self.words) > 1 else "with the word {}"
+        for values, phrase in (
+            (self.shoots, "of shoots like {}"), (self.albums, "in albums like {}"), (self.words, words),
             (self.keywords, "with the keyword {}"), (self.people, "showing {}"), (self.locations, "taken at {}"),
             (self.services, "from {}"), (self.cameras, "by the camera {}"), (self.lenses, "through the lens {}"),
             (self.lacking, "without a {}"), (self.only, "that fit {}"), (self.without, "that do not fit {}"),
         ):  # fmt: skip
             if values:
-                yield words.format(" and ".join(values) if values is self.words else _or(values))
+                yield phrase.format(" and ".join(values) if values is self.words else _or(values))
         if self.kinds:
             yield f"that are {_or([_KIND_SAID[kind] for kind in self.kinds])}"
         if self.rating:

@@ -14,8 +14,9 @@ import msgspec
 
 from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
+from bramblemoor.depots.bag.intents import Intent, What
 from bramblemoor.depots.bag.line import LINE, next_line
-from bramblemoor.depots.bag.placing import Intent, Placing, What, writing_lock
+from bramblemoor.depots.bag.placing import Placing, writing_lock
 from bramblemoor.depots.bag.run_lists import Sums, earlier, write_run
 from bramblemoor.depots.kinds.interface import PAYLOAD, Store
 from bramblemoor.disk.durable import NAME_REFUSED

@@ -8,32 +8,14 @@ incoming/RUN/writing.lock    held by the writing process, which may outlive a ki
 import json
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
-from typing import Literal
 
 import msgspec
 
+from bramblemoor.depots.bag.intents import Intent
 from bramblemoor.depots.bag.run_lists import earlier
 from bramblemoor.depots.kinds.interface import PAYLOAD, Moves, Stager, Store
 
-What = Literal["put", "move", "remove"]
 _encode = msgspec.json.Encoder().encode
-
-
-class Intent(msgspec.Struct, frozen=True, gc=False):
-    """A change of data/`path`: a staged file is put there, the file at `was` moves there, or it is removed.
-
-    `why` says what happens to the file that is there now, if any: it moves to earlier/. `mends` says that it is damaged.
-    """
-
-    path: str
-    sha256: str
-    bytes: int
-    read_at: str = ""
-    grade: str = ""
-    why: str = ""
-    was: str = ""
-    what: What = "put"
-    mends: bool = False
 
 
 class NothingPlaced(OSError):

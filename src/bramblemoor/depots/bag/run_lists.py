@@ -5,13 +5,11 @@ import sqlite3
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from io import BufferedReader, TextIOWrapper
-from typing import TYPE_CHECKING, Self
+from typing import Self
 
+from bramblemoor.depots.bag.intents import Intent
 from bramblemoor.depots.kinds.interface import PAYLOAD, Store
 from bramblemoor.disk.told import Inside, inside_or_none
-
-if TYPE_CHECKING:
-    from bramblemoor.depots.bag.placing import Intent
 
 
 def earlier(run: str, path: str) -> Inside:
@@ -52,7 +50,7 @@ class Sums:
         yield from self._db.cursor().execute("SELECT path, sha256 FROM sums WHERE sha256 IS NOT NULL ORDER BY path")
 
 
-def write_run(store: Store, run: str, placed: "Iterable[Intent]") -> list[str]:
+def write_run(store: Store, run: str, placed: Iterable[Intent]) -> list[str]:
     """Write the lists of a run; returns the paths of the tag files that they are."""
     written = [f"runs/{run}.csv"]
     _write(

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import msgspec
 
 from bramblemoor.depots.bag.depot import Depot
-from bramblemoor.depots.bag.placing import Intent
+from bramblemoor.depots.bag.intents import Intent
 from bramblemoor.depots.bag.terms import LACKING, Terms, chosen
 from bramblemoor.depots.engine.items import Item
 from bramblemoor.disk.names import collision_key

@@ -17,7 +17,8 @@ from dataclasses import dataclass, field
 from importlib import import_module
 from typing import BinaryIO
 
-from bramblemoor.depots.bag.placing import Intent, NothingPlaced, Placing, writing_lock
+from bramblemoor.depots.bag.intents import Intent
+from bramblemoor.depots.bag.placing import NothingPlaced, Placing, writing_lock
 from bramblemoor.depots.engine import messages
 from bramblemoor.depots.engine.messages import Task
 from bramblemoor.depots.engine.slots import map_slots

@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.earlier import moment_of
+from bramblemoor.depots.bag.intents import Intent, What
 from bramblemoor.depots.bag.line import read_line
-from bramblemoor.depots.bag.placing import Intent, What
 from bramblemoor.depots.bag.run_lists import read_run
 from bramblemoor.depots.kinds.interface import PAYLOAD, Store
 from bramblemoor.depots.register.known import KnownDepot, number_in
