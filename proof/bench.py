@@ -19,7 +19,7 @@ import time
 import zipfile
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from PIL import Image
@@ -27,6 +27,8 @@ from PIL import Image
 HERE = Path(__file__).parent
 PROGRAM = [sys.executable, "-m", "bramblemoor"]
 PICTURE = 5_000_000
+FIRST = datetime(2024, 1, 1, 9)
+EXIF_MOMENT = "%Y:%m:%d %H:%M:%S"
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program is compiled once, not at each start
 PARTS = 4
 
@@ -37,8 +39,7 @@ def picture(number: int) -> bytes:
 
     exif = Image.Exif()
     exif[0x0110] = "Alderholt M7"
-    taken = datetime(2024, 1, 1, 9) + timedelta(hours=number * 7)
-    exif.get_ifd(0x8769)[0x9003] = taken.strftime("%Y:%m:%d %H:%M:%S")
+    exif.get_ifd(0x8769)[0x9003] = f"{FIRST + timedelta(hours=number * 7):{EXIF_MOMENT}}"
     target = io.BytesIO()
     Image.new("RGB", (64, 48), (number % 256, 90, 120)).save(target, "JPEG", exif=exif)
     return target.getvalue() + os.urandom(PICTURE - target.tell())
@@ -66,7 +67,8 @@ def make_parcel(folder: Path, megabytes: int) -> None:
 def make_small_parcel(folder: Path, entries: int) -> None:
     """As many entries, half of them tiny pictures and half their slips, in four parts; slips lie in other parts."""
     folder.mkdir()
-    head, tail = picture(1)[:1500], b"\xff\xd9"  # all of one date: such a camera's clock stands still
+    head, tail = picture(0)[:1500], b"\xff\xd9"
+    stamp = f"{FIRST:{EXIF_MOMENT}}".encode()
     archives = [
         zipfile.ZipFile(
             folder / f"thrushfield-TFSMALL-{part + 1}of{PARTS}.zip", "w", zipfile.ZIP_DEFLATED, compresslevel=1
@@ -75,14 +77,13 @@ def make_small_parcel(folder: Path, entries: int) -> None:
     ]
     for number in range(entries // 2):
         name = f"S{number:06}"
-        taken = datetime(2020, 1, 1) + timedelta(minutes=number * 11)
+        taken = datetime(2020, 1, 1, tzinfo=UTC) + timedelta(minutes=number * 11)
+        made = head.replace(stamp, f"{taken:{EXIF_MOMENT}}".encode()) + number.to_bytes(4, "big") + tail
         slip = {
             "item": {"ref": f"TF-{number:06}", "filename": f"{name}.jpg", "quality": "original"},
             "words": {"heading": f"Picture {number}"}, "shutter": {"utc_ms": int(taken.timestamp() * 1000)}, "subjects": "small",
         }  # fmt: skip
-        archives[number % PARTS].writestr(
-            f"stream/{name}.jpg", head + number.to_bytes(4, "big") + tail, zipfile.ZIP_STORED
-        )
+        archives[number % PARTS].writestr(f"stream/{name}.jpg", made, zipfile.ZIP_STORED)
         archives[(number + 1) % PARTS].writestr(f"slips/{name}_jpg.slip", json.dumps(slip))
     for archive in archives:
         archive.close()
