@@ -15,9 +15,11 @@ from bramblemoor.cli import say
 from bramblemoor.disk.told import Inside, Outside, one_name
 from bramblemoor.errors import DepotTrouble, NoLibrary, WrongUse
 from bramblemoor.library.home import Library, find_library
+from bramblemoor.standins import CHEST, DRIVE
 
 if TYPE_CHECKING:
     from bramblemoor.depots.bag.depot import Depot
+    from bramblemoor.depots.kinds import Store
     from bramblemoor.running import Pace
 
 LibraryDir = Annotated[
@@ -75,11 +77,21 @@ def whose(library: Library) -> str:
 def know_stand_ins() -> None:
     """Make the simulated drives known; only the command line does so."""
     from bramblemoor.depots.kinds import add_kind
-    from bramblemoor.standins.chest import Chest
+
+    add_kind(DRIVE, _stand_in_drive)
+    add_kind(CHEST, _stand_in_chest)
+
+
+def _stand_in_drive() -> type["Store"]:
     from bramblemoor.standins.drives import StandInDrive
 
-    add_kind(StandInDrive)
-    add_kind(Chest)
+    return StandInDrive
+
+
+def _stand_in_chest() -> type["Store"]:
+    from bramblemoor.standins.chest import Chest
+
+    return Chest
 
 
 StandIn = Annotated[
@@ -92,13 +104,10 @@ StandInFaults = Annotated[list[str] | None, typer.Option("--stand-in-fault", met
 
 def kind_of_depot(stand_in: str, faults: list[str] | None = None, *, chest: bool = False) -> tuple[str, dict[str, str]]:
     """The kind of a new depot, and its options."""
-    from bramblemoor.standins.chest import Chest
-    from bramblemoor.standins.drives import StandInDrive
-
     if not stand_in:
         return "folder", {}
     options = {"device": stand_in} | dict(fault.split("=", 1) for fault in faults or () if "=" in fault)
-    return (Chest if chest else StandInDrive).kind, options
+    return CHEST if chest else DRIVE, options
 
 
 def bytes_of(written: str) -> int:

@@ -1,7 +1,6 @@
 """Which clock is kept where: the time zone at a position, by the map of zones and the time zone database."""
 
 from datetime import datetime
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 
 def offset_at(latitude: float, longitude: float, local: datetime) -> int | None:
@@ -9,7 +8,10 @@ def offset_at(latitude: float, longitude: float, local: datetime) -> int | None:
 
     None where nothing is known, where the clocks went back or forward just then, and for the odd offsets of long ago.
     """
-    from tzfpy import get_tz  # its map takes half a second to load
+    # The map takes half a second to load, and few runs need it.
+    from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+    from tzfpy import get_tz
 
     try:
         zone = ZoneInfo(get_tz(longitude, latitude))

@@ -5,6 +5,10 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from bramblemoor.standins.exporter import Account
 
+# The kinds of depots that are simulated, by name.
+DRIVE = "stand-in drive"
+CHEST = "stand-in chest"
+
 
 def accounts() -> "dict[str, type[Account]]":
     """The services there are, by name."""

@@ -30,6 +30,7 @@ from bramblemoor.depots.kinds.interface import (
     Traits,
 )
 from bramblemoor.running import PIECE
+from bramblemoor.standins import CHEST
 
 _FILE = "chest.sqlite"
 _TABLES = """
@@ -43,7 +44,7 @@ _LAST = "\U0010ffff"
 class Chest(Store):
     """Options: `device`, the name of the physical device that it passes for. Its readings pass for readings from the medium."""
 
-    kind = "stand-in chest"
+    kind = CHEST
 
     def __init__(self, where: str, options: dict[str, str], seen: Sequence[int] = ()) -> None:
         super().__init__(where, options, seen)

@@ -10,6 +10,7 @@ from bramblemoor.depots.kinds.folder import FolderStore
 from bramblemoor.depots.kinds.folder_stager import FolderStager
 from bramblemoor.depots.kinds.interface import Grade, Reading, Stager, Staging, Traits
 from bramblemoor.running import PIECE
+from bramblemoor.standins import DRIVE
 
 
 class StandInDrive(FolderStore):
@@ -19,7 +20,7 @@ class StandInDrive(FolderStore):
     Its readings always pass for readings from the medium: the pretence is the point, and every report says so.
     """
 
-    kind = "stand-in drive"
+    kind = DRIVE
 
     @cached_property
     def traits(self) -> Traits:

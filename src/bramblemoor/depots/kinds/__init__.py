@@ -1,17 +1,17 @@
 """The kinds of place that a depot can lie in, by the name that the ledger and depot.toml give them."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from bramblemoor.depots.kinds.folder import FolderStore
 from bramblemoor.depots.kinds.interface import PAYLOAD, Grade, Reading, Store
 from bramblemoor.errors import DepotTrouble
 
-_KINDS: dict[str, type[Store]] = {FolderStore.kind: FolderStore}
+_KINDS: dict[str, Callable[[], type[Store]]] = {FolderStore.kind: lambda: FolderStore}
 
 
-def add_kind(kind: type[Store]) -> None:
-    """Make another kind known; the simulated ones that ship with Bramblemoor come in this way."""
-    _KINDS[kind.kind] = kind
+def add_kind(kind: str, load: Callable[[], type[Store]]) -> None:
+    """Make another kind known, loaded once a depot is of it; the simulated ones that ship with Bramblemoor come in so."""
+    _KINDS[kind] = load
 
 
 def knows(kind: str) -> bool:
@@ -24,12 +24,12 @@ def open_store(kind: str, where: str, options: dict[str, str], seen: Sequence[in
         raise DepotTrouble(
             f"{where} is a depot of the unknown kind {kind!r}.", "Use the Bramblemoor that made it, or a newer one."
         )
-    return _KINDS[kind](where, options, seen)
+    return _KINDS[kind]()(where, options, seen)
 
 
 def store_at(where: str) -> Store:
     """Whatever lies there, opened to see what it is; as a folder, where no kind knows it as its own."""
-    return next((kind for kind in _KINDS.values() if kind.lies_at(where)), FolderStore)(where, {})
+    return next((kind for load in _KINDS.values() if (kind := load()).lies_at(where)), FolderStore)(where, {})
 
 
 __all__ = ["PAYLOAD", "Grade", "Reading", "Store", "add_kind", "knows", "open_store", "store_at"]
