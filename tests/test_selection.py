@@ -272,13 +272,23 @@ def test_an_interrupted_telling_is_accounted_for(shell: Shell, library: Path) ->
 
 
 def test_a_bound_year_is_not_told(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
+    left = min(found(shell, library, "--year", "2024"))
+    shell("tell", left, "--taken", "2025-05-05", cwd=library)
+    moved = shell("receipt", "--json", cwd=library).json
     shell("backup", cwd=library)
     shell("bind", "2024", "--at", "heron", "--at", "otter", cwd=library)
     receipt = shell("tell", "--where", "year=2024-2025", "--title", "Fen", "--yes", "--json", cwd=library, code=1).json
     assert receipt["balanced"] and {one["reason"] for one in receipt["left_out"]} == {"its year, 2024, is bound"}
     assert all("2024" in one["name"] for one in receipt["left_out"]) and receipt["kept"][0]["amount"]["frames"] > 0
     plan = shell("tell", "--where", "year=2024", "--title", "Fen", "--yes", cwd=library, code=1).out
-    assert "of 2024 stay as they are: it is bound" in plan and "nothing to do" in plan
+    assert "stay as before: 2024 is bound" in plan and "nothing to do" in plan
+    # None comes into it either, be it told or taken back.
+    plan = shell("tell", "--where", "year=2025", "--taken", "2024-05-05", "--yes", cwd=library, code=1).out
+    assert "stay as before: 2024 is bound" in plan and "nothing to do" in plan
+    kept = shell("takeback", str(moved["number"]), "--json", cwd=library, code=1).json
+    assert [one["reason"] for one in kept["left_out"]] == ["that would bring it into 2024, which is bound"]
+    assert kept["balanced"] and not kept["kept"] and not kept.get("changes")
+    assert found(shell, library, "--frame", left) == {left} == found(shell, library, "--frame", left, "--year", "2025")
 
 
 def test_ctrl_c_ends_telling_in_good_order(shell: Shell, library: Path) -> None:

@@ -7,7 +7,6 @@ import json
 import sqlite3
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import partial
 from itertools import islice
 from pathlib import Path
 
@@ -101,23 +100,24 @@ class PlannedWord:
 
 @dataclass
 class Plan:
-    """What telling would do; `bound` counts frames by bound year, which are not to change."""
+    """What telling would do; `bound` counts frames by bound year, which are not to change, or not to be added to."""
 
     words: list[PlannedWord]
-    frames: int = 0
     bound: dict[int, int] = field(default_factory=dict)
 
 
 def plan(selected: Selected, words: Sequence[Word], progress: Progress) -> Plan:
     """Look what telling would do; changes nothing."""
     result, db = Plan([PlannedWord(word) for word in words]), selected.library.db
+    may_move = (
+        any(word.field in ("taken", "position") for word in words) and db.execute("SELECT 1 FROM bound").fetchone()
+    )
     for number, frame in enumerate(selected.frames(), 1):
         progress(Stage("looking", "frames"), number, selected.count)
-        if is_bound(db, frame):
-            year = _row(db, frame)["year"]
+        year = _bound_year(db, frame) or (_bound_year_with(db, frame, words) if may_move else None)
+        if year is not None:
             result.bound[year] = result.bound.get(year, 0) + 1
             continue
-        result.frames += 1
         claims = claims_of(db, frame)
         facts = believe(claims)
         for one in result.words:
@@ -129,23 +129,37 @@ def plan(selected: Selected, words: Sequence[Word], progress: Progress) -> Plan:
     return result
 
 
+def _bound_year(db: sqlite3.Connection, frame: int) -> int | None:
+    """The year of a frame, where it is bound."""
+    return _row(db, frame)["year"] if is_bound(db, frame) else None
+
+
+def _bound_year_with(db: sqlite3.Connection, frame: int, words: Sequence[Word]) -> int | None:
+    """The bound year that a frame would come into by these words; nothing is changed."""
+    db.execute("SAVEPOINT looking")
+    add_claims(db, frame, "you", [word.claim for word in words])
+    choose_shown(db, frame)
+    year = _bound_year(db, frame)
+    db.execute("ROLLBACK TO looking")
+    db.execute("RELEASE looking")
+    return year
+
+
 def tell(library: Library, selected: Selected, words: Sequence[Word], progress: Progress, pace: Pace) -> Receipt:
     """Enter what is said of each frame, and write it down beside the pictures; returns the receipt, which is also written.
 
     Frames of bound years, or that would come into one, stay as they are, and are named.
     """
 
-    def say(frame: int, batch: "_Batch") -> None:
+    def say(frame: int) -> _Before:
         db = library.db
         claims = claims_of(db, frame)
         facts = believe(claims)
         if all(word.stands(claims, facts) for word in words):
-            batch.known += 1
-            return
-        touched = [_Touched(word.field, word.value) for word in words]
-        before = [one.of(db, frame) for one in touched]
+            return []
+        before = [(one, one.of(db, frame)) for one in (_Touched(word.field, word.value) for word in words)]
         add_claims(db, frame, "you", [word.claim for word in words])
-        batch.changed(frame, _row(db, frame)["path"], touched, before)
+        return before
 
     what = "; ".join(word.said() for word in words)
     return _run(
@@ -172,16 +186,15 @@ def take_back(library: Library, receipt: Receipt, progress: Progress, pace: Pace
             changes.setdefault(frame, []).append(change)
             names[frame] = path
 
-    def restore(frame: int, batch: "_Batch") -> None:
+    def restore(frame: int) -> _Before:
         db = library.db
-        touched = [_Touched(change.field, change.value) for change in changes[frame]]
-        now = [one.of(db, frame) for one in touched]
-        for change, one in zip(changes[frame], now, strict=True):
-            if one != change.after:
-                raise _LeftAsItIs(f"{_TOLD_SINCE} ({_Touched(change.field, change.value).name})")
-        for change, place in zip(changes[frame], touched, strict=True):
-            place.put(db, frame, change.before)
-        batch.changed(frame, names[frame], touched, now)
+        before = [(one, one.of(db, frame)) for one in (_Touched(each.field, each.value) for each in changes[frame])]
+        for change, (touched, now) in zip(changes[frame], before, strict=True):
+            if now != change.after:
+                raise _LeftAsItIs(f"{_TOLD_SINCE} ({touched.name})")
+        for change, (touched, _) in zip(changes[frame], before, strict=True):
+            touched.put(db, frame, change.before)
+        return before
 
     said = receipt.about.get("said", "what that had taken back")
     about = {"taken back": f"receipt {receipt.number}: {said}"}
@@ -229,6 +242,10 @@ class _Touched:
             db.execute("INSERT INTO claims VALUES (?, ?, ?, ?, ?)", (frame, one.field, one.value, one.source, one.told))
 
 
+_Before = list[tuple[_Touched, list[Said]]]
+"""What of a frame's claims was changed, and what it was before; empty where all was so already."""
+
+
 class _Part(msgspec.Struct):
     """What came of one batch, as it is kept until the receipt is written."""
 
@@ -250,28 +267,36 @@ class _Head(msgspec.Struct):
 
 class _Batch:
     def __init__(self, library: Library) -> None:
-        self._library = library
-        self.told = self.known = 0
-        self.left: list[LeftOut] = []
+        self._db = library.db
+        self._told = self._known = 0
+        self._left: list[LeftOut] = []
         self._changes: dict[str, Change] = {}
 
-    def changed(self, frame: int, path: str, touched: Sequence[_Touched], before: Sequence[list[Said]]) -> None:
+    def done(self, frame: int, path: str, before: _Before) -> None:
         """Note what has become of a frame's claims, those alike together."""
-        self.told += 1
-        for one, was in zip(touched, before, strict=True):
-            now = one.of(self._library.db, frame)
+        self._told += bool(before)
+        self._known += not before
+        for one, was in before:
+            now = one.of(self._db, frame)
             key = json.dumps([one.field, one.value, *(list(map(msgspec.to_builtins, told)) for told in (was, now))])
             change = self._changes.setdefault(key, Change(one.field, one.value, was, now, []))
             change.frames.append((frame, path))
 
+    def left(self, path: str, why: _LeftAsItIs) -> None:
+        self._left.append(LeftOut(path, str(why), _FRAME))
+
     def part(self) -> bytes:
-        return msgspec.json.encode(_Part(self.told, self.known, self.left, list(self._changes.values())))
+        return msgspec.json.encode(_Part(self._told, self._known, self._left, list(self._changes.values())))
 
 
 def _run(
-    library: Library, run: str, about: Mapping[str, str], frames: Iterator[int], count: int, work: Callable[[int, "_Batch"],
-    None], progress: Progress, pace: Pace, names: Mapping[int, str] | None = None, ) -> Receipt:  # fmt: skip
-    """Do something to frames, some at a time, each batch with its sidecars in one transaction; then account for it."""
+    library: Library, run: str, about: Mapping[str, str], frames: Iterator[int], count: int, work: Callable[[int], "_Before"],
+    progress: Progress, pace: Pace, names: Mapping[int, str] | None = None,
+) -> Receipt:  # fmt: skip
+    """Do something to frames, some at a time, each batch with its sidecars in one transaction; then account for it.
+
+    `names` are of frames that may be gone.
+    """
     resumed = finish_interrupted(library) is not None
     head = _Head(run, stamp(now_utc()), {"library": library.name, **about}, count)
     with library.ledger.changing() as db:
@@ -279,13 +304,18 @@ def _run(
     done = 0
     while not pace.stopped and (page := list(islice(frames, _BATCH))):
         with library.ledger.changing(facts=True) as db:
-            batch, written = _Batch(library), []
+            batch = _Batch(library)
+            written: list[Path] = []
             for frame in page:
+                path = (names or {}).get(frame) or _row(db, frame)["path"]
                 try:
-                    written += _do_one(library, frame, partial(work, frame, batch), resumed)
+                    before = _do_one(library, frame, work, resumed)
                 except _LeftAsItIs as why:
-                    path = (names or {}).get(frame) or _row(db, frame)["path"]
-                    batch.left.append(LeftOut(path, str(why), _FRAME))
+                    batch.left(path, why)
+                    continue
+                batch.done(frame, path, before)
+                sidecar = write_sidecar(library, frame, where_different=True)
+                written += [sidecar] if sidecar is not None else []
             flush_files(written, library.root)
             db.execute("INSERT INTO meta VALUES (?, ?)", (f"{_PART}{done:09}", batch.part().decode()))
         done += len(page)
@@ -295,27 +325,26 @@ def _run(
     return receipt
 
 
-def _do_one(library: Library, frame: int, work: Callable[[], None], resumed: bool) -> list[Path]:
-    """Change what is told of one frame, or nothing of it; returns the sidecars that were written. Raises _LeftAsItIs."""
+def _do_one(library: Library, frame: int, work: Callable[[int], _Before], resumed: bool) -> _Before:
+    """Change what is told of one frame in the ledger, or nothing of it. Raises _LeftAsItIs."""
     db = library.db
     if _row(db, frame) is None:
         raise _LeftAsItIs("it is not in the library any more")
-    if is_bound(db, frame):
-        raise _LeftAsItIs(f"its year, {_row(db, frame)['year']}, is bound")
+    if (year := _bound_year(db, frame)) is not None:
+        raise _LeftAsItIs(f"its year, {year}, is bound")
     db.execute("SAVEPOINT frame")
     try:
         take_up_edits(library, frame, resumed=resumed)
-        work()
+        before = work(frame)
         choose_shown(db, frame)
-        if is_bound(db, frame):
-            raise _LeftAsItIs(f"that would bring it into {_row(db, frame)['year']}, which is bound")
+        if (year := _bound_year(db, frame)) is not None:
+            raise _LeftAsItIs(f"that would bring it into {year}, which is bound")
     except _LeftAsItIs:
         db.execute("ROLLBACK TO frame")
         db.execute("RELEASE frame")
         raise
     db.execute("RELEASE frame")
-    written = write_sidecar(library, frame, where_different=True)
-    return [written] if written is not None else []
+    return before
 
 
 def _row(db: sqlite3.Connection, frame: int) -> sqlite3.Row:

@@ -202,7 +202,7 @@ def _end_of_one(
     if receipt.left_out:
         raise WrongUse(
             f"{receipt.left_out[0].name} was left as it is: {receipt.left_out[0].reason}.",
-            "Open its year first: bramblemoor reopen YEAR.",
+            "Open that year first: bramblemoor reopen YEAR.",
         )
     document = frame_document(library, number)
     if json:
@@ -221,7 +221,10 @@ def _end_of_one(
 
 def _require_open(planned: "Plan") -> None:
     for year in planned.bound:
-        raise WrongUse(f"{year} is bound: its frames are not to change.", f"Open it first: bramblemoor reopen {year}.")
+        raise WrongUse(
+            f"{year} is bound: its frames do not change, and none come in.",
+            f"Open it first: bramblemoor reopen {year}.",
+        )
 
 
 def _require_there(selected: "Selected", planned: "Plan", *, alone: bool) -> None:
@@ -262,7 +265,7 @@ def _print_plan(library: "Library", selected: "Selected", planned: "Plan", *, js
         wraps=0,
     )
     for year, count in sorted(planned.bound.items()):
-        say.line(f"{say.many(count, 'frame')} of {year} stay as they are: it is bound (bramblemoor reopen {year}).")
+        say.line(f"{say.many(count, 'frame')} will stay as before: {year} is bound (bramblemoor reopen {year}).")
 
 
 def _end_of_looking(planned: "Plan", *, dry_run: bool, json: bool) -> None:
