@@ -184,6 +184,16 @@ def test_a_list_with_names_that_nobody_has_changes_nothing(shell: Shell, library
     assert facts(shell, library, "ALD_0457.jpg")["title"] != "Fog"
 
 
+def test_a_long_list_may_be_of_bare_names(shell: Shell, library: Path, tmp_path: Path) -> None:
+    paths = found(shell, library)
+    names = [Path(path).name.swapcase() if number % 2 else Path(path).name for number, path in enumerate(sorted(paths))]
+    (tmp_path / "picks.txt").write_text("\n".join(names))
+    assert len(names) == 96 and found(shell, library, "--frames-from", str(tmp_path / "picks.txt")) == paths
+    (tmp_path / "picks.txt").write_text("\n".join([*(f"no-{number}.jpg" for number in range(30)), *names, "1"]))
+    refused = shell("find", "--frames-from", tmp_path / "picks.txt", cwd=library, code=2).err
+    assert "30 of the 127 names are no frame's here: 'no-0.jpg', 'no-1.jpg', 'no-2.jpg', ..." in refused
+
+
 def keywords_in(sidecar: Path) -> list[str]:
     """What somebody else's program reads of a sidecar's keywords."""
     assert EXEMPI is not None

@@ -6,27 +6,78 @@ from pathlib import Path
 
 from bramblemoor.library.folding import plain
 
+_FEW = 20
+"""Names that are looked for one by one; for more, an index of all names is made once."""
 
-def frames_called(db: sqlite3.Connection, name: str, root: Path | None) -> list[int]:
-    """The numbers of the frames with this path, name of a file, or number; the surest meaning counts.
 
-    A path may begin at the library, or (with `root`, the library's folder) at the folder that one is in. Case and accents do not
-    count where no frame has the name as it is written.
+class FramesByName:
+    """The frames of a ledger by what they are called.
+
+    With `root`, the library's folder, a path may be one as seen from the folder that one is in.
     """
-    wanted = (_within(root, name) if root is not None else "") or name.removeprefix("./")
-    exact = db.execute("SELECT frame FROM files WHERE path = ? AND frame IS NOT NULL", (wanted,)).fetchall()
-    if exact:
-        return [exact[0]["frame"]]
-    ends = wanted.replace("!", "!!").replace("%", "!%").replace("_", "!_")
-    rows = db.execute(
-        "SELECT frame, path FROM files WHERE frame IS NOT NULL AND path LIKE '%/' || ? ESCAPE '!'", (ends,)
-    ).fetchall()
-    rows = [row for row in rows if row["path"].endswith(f"/{wanted}")] or rows
-    if not rows and "/" not in wanted:
-        rows = db.execute("SELECT id AS frame FROM frames WHERE bm_plain(name) = ?", (plain(wanted),)).fetchall()
-    if not rows and name.isascii() and name.isdecimal():
-        rows = db.execute("SELECT id AS frame FROM frames WHERE id = ?", (int(name),)).fetchall()
-    return list(dict.fromkeys(row["frame"] for row in rows))
+
+    def __init__(self, db: sqlite3.Connection, root: Path | None) -> None:
+        self._db = db
+        self._root = root
+        self._looked_for = 0
+        self._has_index = False
+
+    def called(self, name: str) -> list[int]:
+        """The numbers of the frames with this path, name of a file, or number; the surest meaning counts.
+
+        Case and accents do not count where no frame has the name as it is written.
+        """
+        wanted = (_within(self._root, name) if self._root is not None else "") or name.removeprefix("./")
+        exact = self._db.execute("SELECT frame FROM files WHERE path = ? AND frame IS NOT NULL", (wanted,)).fetchall()
+        if exact:
+            return [exact[0]["frame"]]
+        rows = self._ending(wanted)
+        rows = [row for row in rows if row["path"].endswith(f"/{wanted}")] or rows
+        if not rows and "/" not in wanted:
+            rows = self._like(wanted)
+        if not rows and name.isascii() and name.isdecimal():
+            rows = self._db.execute("SELECT id AS frame FROM frames WHERE id = ?", (int(name),)).fetchall()
+        return list(dict.fromkeys(row["frame"] for row in rows))
+
+    def _ending(self, wanted: str) -> list[sqlite3.Row]:
+        """Files whose paths end with these steps, but for the case of A to Z."""
+        self._looked_for += 1
+        if self._looked_for <= _FEW:
+            ends = wanted.replace("!", "!!").replace("%", "!%").replace("_", "!_")
+            return self._db.execute(
+                "SELECT frame, path FROM files WHERE frame IS NOT NULL AND path LIKE '%/' || ? ESCAPE '!'", (ends,)
+            ).fetchall()
+        end = f"/{wanted}".encode().lower()
+        return [row for row in self._indexed(wanted) if row["path"].encode().lower().endswith(end)]
+
+    def _like(self, wanted: str) -> list[sqlite3.Row]:
+        """Frames whose name is this, but for case and accents."""
+        if self._looked_for <= _FEW:
+            return self._db.execute(
+                "SELECT id AS frame FROM frames WHERE bm_plain(name) = ?", (plain(wanted),)
+            ).fetchall()
+        return [row for row in self._indexed(wanted) if row["role"] == "original"]
+
+    def _indexed(self, wanted: str) -> list[sqlite3.Row]:
+        """Files of this name, but for case and accents."""
+        if not self._has_index:
+            self._index()
+        return self._db.execute(
+            "SELECT frame, path, role FROM temp.last_steps JOIN files ON files.id = file WHERE last = ?",
+            (_last_step(wanted),),
+        ).fetchall()
+
+    def _index(self) -> None:
+        self._db.execute("DROP TABLE IF EXISTS temp.last_steps")
+        self._db.execute("CREATE TEMP TABLE last_steps (last TEXT, file INTEGER)")
+        self._db.create_function("bm_last_step", 1, _last_step, deterministic=True)
+        self._db.execute("INSERT INTO temp.last_steps SELECT bm_last_step(path), id FROM files WHERE frame IS NOT NULL")
+        self._db.execute("CREATE INDEX temp.by_last_step ON last_steps (last)")
+        self._has_index = True
+
+
+def _last_step(path: str) -> str:
+    return plain(path.rpartition("/")[2])
 
 
 def _within(root: Path, name: str) -> str:

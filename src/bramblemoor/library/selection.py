@@ -21,7 +21,7 @@ from bramblemoor.library.dates import day_after, first_day
 from bramblemoor.library.folding import plain
 from bramblemoor.library.globs import checked_glob, fits, is_glob
 from bramblemoor.library.home import Library
-from bramblemoor.library.lookup import frames_called
+from bramblemoor.library.lookup import FramesByName
 
 UNDATED = "undated"
 _YEARS = re.compile(rf"(\d{{4}})(?:-(\d{{4}}))?|{UNDATED}")
@@ -274,8 +274,9 @@ def located(db: sqlite3.Connection, selection: Selection, root: Path | None = No
         called = "temp.called"
         db.executescript("CREATE TEMP TABLE IF NOT EXISTS called (frame INTEGER PRIMARY KEY); DELETE FROM temp.called;")
         unknown = []
+        by_name = FramesByName(db, root)
         for name in dict.fromkeys(selection.frames):
-            numbers = frames_called(db, name, root)
+            numbers = by_name.called(name)
             if not numbers and is_glob(name):
                 numbers = [
                     row["id"]
@@ -381,7 +382,7 @@ def frame_named(library: Library, name: str) -> int:
 
     Raises WrongUse, with the nearest names, where there is none or several.
     """
-    found = frames_called(library.db, name, library.root)
+    found = FramesByName(library.db, library.root).called(name)
     if not found:
         raise _none_called(library.db, [name], 1)
     if len(found) > 1:
