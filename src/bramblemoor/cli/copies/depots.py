@@ -98,8 +98,8 @@ def add(
         _print_found(depot, site, medium, terms)
     else:
         _print_made(depot, terms, stand_in=bool(stand_in))
-    if known or json:
-        raise typer.Exit(int(attention))
+    if attention:
+        raise typer.Exit(1)
 
 
 def _where(depot: "Depot") -> str:
