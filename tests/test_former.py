@@ -4,8 +4,8 @@ tests/former/schema-N.tar.xz was written by the program of its time: three frame
 on) one told a title.
 """
 
+import shutil
 import sqlite3
-import tarfile
 from contextlib import closing
 from pathlib import Path
 
@@ -20,8 +20,7 @@ VERSIONS = sorted(int(path.name.split("-")[1].split(".")[0]) for path in FORMER.
 @pytest.fixture(params=VERSIONS, ids=lambda version: f"schema {version}")
 def former(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
     """The folder with a library and its depots heron and otter, of one former version."""
-    with tarfile.open(FORMER / f"schema-{request.param}.tar.xz") as archive:
-        archive.extractall(tmp_path, filter="data")
+    shutil.unpack_archive(FORMER / f"schema-{request.param}.tar.xz", tmp_path)
     with closing(sqlite3.connect(tmp_path / "library/ledger/ledger.sqlite")) as db:
         assert db.execute("PRAGMA user_version").fetchone()[0] == request.param
     return tmp_path

@@ -117,6 +117,8 @@ def main() -> None:
             "bramblemoor tell EMB00044.DNG --title 'The ladder, again' --keyword owls --taken 2025-11-08T14:44:28+00:00"
         )
         shoot("tell", typed(own_word, "bramblemoor show EMB00044.DNG"), library, environment)
+        many = "bramblemoor tell --where shoot='2026-05*' --where favourite --not keyword=dusk --keyword 'lantern night' --yes"
+        shoot("tell-many", typed(many, "bramblemoor takeback"), library, environment)
         pictures = sorted((root / "depots/heron/data/pictures/2026").rglob("*.jpg"))
         rotten = bytearray(pictures[3].read_bytes())
         rotten[len(rotten) // 2] ^= 0x10
