@@ -23,6 +23,7 @@ from lab import (
     attach,
     available,
     contents,
+    has_fuse,
     level,
     make_image,
     mount,
@@ -118,6 +119,9 @@ def faulty(lab: Lab) -> Iterator[tuple[Path, Path]]:
 
 def eio(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespace) -> None:
     """EIO at one call: that file is named, the others complete, no good copy is replaced, a rerun completes."""
+    if not has_fuse():
+        print("EIO: skipped, this machine has no libfuse 2")
+        return
     for kind in ("write", "fsync", "read"):
         lab = Lab(root / f"eio-{kind}")
         lab.root.mkdir()

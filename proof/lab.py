@@ -18,6 +18,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from ctypes.util import find_library
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -44,6 +45,11 @@ def available(kind: str) -> bool:
     maker = MAKERS[kind.partition("-")[0]][0]
     mounter = MOUNTERS.get(kind, ("mount",))[0]
     return os.geteuid() == 0 and shutil.which(maker) is not None and shutil.which(mounter) is not None
+
+
+def has_fuse() -> bool:
+    """Whether a program here can be a file system (with libfuse 2)."""
+    return os.geteuid() == 0 and Path("/dev/fuse").exists() and find_library("fuse") is not None
 
 
 def make_image(path: Path, kind: str, size: int = 48 << 20) -> None:

@@ -20,7 +20,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from lab import Lab, amiss_in_bag, attach, available, contents, level, make_image, mount, mounted, unmount
+from lab import Lab, amiss_in_bag, attach, available, contents, has_fuse, level, make_image, mount, mounted, unmount
 from recording_image import FLUSH, WRITE, read_log
 
 HERE = Path(__file__).parent
@@ -155,8 +155,8 @@ def main() -> None:
     print(f"seed {given.seed}", flush=True)
     failed = False
     for kind in given.kinds.split(","):
-        if not available(kind):
-            print(f"{kind}: skipped, this machine cannot make or mount it", flush=True)
+        if not (available(kind) and has_fuse()):
+            print(f"{kind}: skipped, this machine cannot make or mount it, or has no libfuse 2", flush=True)
             continue
         with tempfile.TemporaryDirectory(dir=given.where) as name:
             lab = Lab(Path(name))
