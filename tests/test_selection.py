@@ -301,6 +301,17 @@ def test_a_bound_year_is_not_told(shell: Shell, library: Path, depots: dict[str,
     assert found(shell, library, "--frame", left) == {left} == found(shell, library, "--frame", left, "--year", "2025")
 
 
+def test_receipts_are_counted_past_four_digits(shell: Shell, library: Path) -> None:
+    first = next((library / "ledger/receipts").glob("0001-*"))
+    late = json.loads(first.read_text()) | {"number": 9999}
+    first.with_name(first.name.replace("0001", "9999")).write_text(json.dumps(late))
+    shell("tell", "ALD_0457.jpg", "--title", "Fog", cwd=library)
+    assert shell("receipt", "--json", cwd=library).json["number"] == 10_000
+    assert [one["number"] for one in shell("receipt", "--list", "--json", cwd=library).json] == [1, 9999, 10_000]
+    shell("takeback", cwd=library)
+    assert facts(shell, library, "ALD_0457.jpg")["title"] != "Fog"
+
+
 def test_ctrl_c_ends_telling_in_good_order(shell: Shell, library: Path) -> None:
     run = subprocess.Popen(
         shell.command("tell", "*", "--keyword", "dawn", "--yes"), cwd=library, env=shell.environment,

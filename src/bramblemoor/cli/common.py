@@ -105,7 +105,9 @@ StandInFaults = Annotated[list[str] | None, typer.Option("--stand-in-fault", met
 def kind_of_depot(stand_in: str, faults: list[str] | None = None, *, chest: bool = False) -> tuple[str, dict[str, str]]:
     """The kind of a new depot, and its options."""
     if not stand_in:
-        return "folder", {}
+        from bramblemoor.depots.kinds import FOLDER
+
+        return FOLDER, {}
     options = {"device": stand_in} | dict(fault.split("=", 1) for fault in faults or () if "=" in fault)
     return CHEST if chest else DRIVE, options
 
@@ -204,11 +206,12 @@ def say_seen(library: Library) -> None:
 def depot_at(depot: str, library_dir: Path | None) -> "Depot":
     """A depot by its folder, or by the name that the library here knows."""
     from bramblemoor.depots.bag.depot import open_depot
+    from bramblemoor.depots.kinds import lies_at
     from bramblemoor.depots.register.known import depots_named
     from bramblemoor.depots.register.register import open_known
 
     know_stand_ins()
-    if (Path(depot) / "depot.toml").is_file():
+    if lies_at(depot):
         return open_depot(depot)
     try:
         library = library_here(library_dir)

@@ -13,6 +13,7 @@ from bramblemoor.depots.bag.purging import finish_purge
 from bramblemoor.depots.bag.terms import chosen
 from bramblemoor.depots.engine.items import Item
 from bramblemoor.depots.engine.lane import Lane, Lanes, open_lanes
+from bramblemoor.depots.kinds.interface import INCOMING
 from bramblemoor.depots.register.learning import size_of
 from bramblemoor.depots.register.records import name_run
 from bramblemoor.depots.register.register import require_room_there
@@ -24,6 +25,7 @@ from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.lineage import ORIGIN, links
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, encode, stamp, total
 from bramblemoor.library.selection import prepare
+from bramblemoor.library.troubles import Trouble
 from bramblemoor.running import Pace, Progress, Stage
 
 _PAGE = 1000
@@ -45,7 +47,7 @@ def level(source: Depot, target: Depot, progress: Progress, pace: Pace) -> tuple
     """
     if source.identity.library != target.identity.library or source.id == target.id:
         raise WrongUse("These are not two depots of one library.", "Name two depots that hold the same library.")
-    if source.store.is_taken("incoming"):
+    if source.store.is_taken(INCOMING):
         raise DepotTrouble(
             f"A run was interrupted at the depot {source.name}.",
             "Finish it first: bramblemoor backup, with the library.",
@@ -239,8 +241,8 @@ def _carry_out(
             if pace.stopped or lane.failure is not None:
                 break
             trouble = _feed(lanes, lane, contents, item)
-            if trouble:
-                failed.append((item, trouble))
+            if trouble is not None:
+                failed.append((item, trouble.said()))
             done += item.bytes
             progress(Stage("copying"), done, total)
     for result in lane.take_results():
@@ -261,11 +263,11 @@ def _items(db: sqlite3.Connection) -> Iterator[Item]:
         yield Item(0, row["path"], row["bytes"], row["sha256"], row["mtime_ns"], row["frames"])
 
 
-def _feed(lanes: Lanes, lane: Lane, contents: DepotContents, item: Item) -> str:
-    """Read a file from the source's medium into the lane; says what was wrong with it, "" where nothing was."""
+def _feed(lanes: Lanes, lane: Lane, contents: DepotContents, item: Item) -> Trouble | None:
+    """Read a file from the source's medium into the lane; says what was wrong with it, None where nothing was."""
     opened = contents.read(item.sha256, item.path)
     if opened is None:
-        return f"it is missing at {contents.depot.name}"
+        return Trouble("missing", contents.depot.name)
     digest = hashlib.sha256()
     lane.begin(item)
     try:
@@ -278,9 +280,9 @@ def _feed(lanes: Lanes, lane: Lane, contents: DepotContents, item: Item) -> str:
                 lane.piece(slot, len(piece))
     except OSError as error:
         lane.abandon()
-        return f"it cannot be read at {contents.depot.name} ({error.strerror or error})"
+        return Trouble("unreadable", contents.depot.name, error.strerror or str(error))
     if digest.hexdigest() != item.sha256:
         lane.abandon()
-        return f"it is damaged at {contents.depot.name}"
+        return Trouble("damaged", contents.depot.name)
     lane.end()
-    return ""
+    return None

@@ -20,7 +20,7 @@ from bramblemoor.depots.engine.copying import CopyRun
 from bramblemoor.depots.engine.items import Item
 from bramblemoor.depots.engine.sources import Source, from_anywhere
 from bramblemoor.depots.engine.work import Work
-from bramblemoor.depots.kinds import Store, open_store
+from bramblemoor.depots.kinds import FOLDER, Store, open_store
 from bramblemoor.depots.register.known import known_depots
 from bramblemoor.depots.register.records import open_books
 from bramblemoor.depots.register.register import finish_all, identity_of, number_of, remember_line, tags_as_left
@@ -298,7 +298,7 @@ def _put_back(source: Source, item: Item, target: Path, aside: Path) -> bool:
     """Put a good file in the place of the library's, once it was read back from the library's own medium."""
 
     def prove(fresh: Path) -> None:
-        _require_same(open_store("folder", str(fresh.parent), {}), fresh.name, item.sha256)
+        _require_same(open_store(FOLDER, str(fresh.parent), {}), fresh.name, item.sha256)
 
     return put_back(source.open, target, item.sha256, item.mtime_ns, aside, prove)
 

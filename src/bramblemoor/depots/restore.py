@@ -13,6 +13,7 @@ from bramblemoor.depots.bag.contents import NOW, Contents, DepotContents
 from bramblemoor.depots.bag.depot import Depot, open_depot
 from bramblemoor.depots.bag.line import read_line
 from bramblemoor.depots.bringing import Brought, Restored, ToBring, Wanted, bring, bring_all, size_on
+from bramblemoor.depots.kinds import PAYLOAD, lies_at
 from bramblemoor.depots.register.enroll import add_depot
 from bramblemoor.depots.register.register import number_of
 from bramblemoor.depots.standing.tally import settle_all
@@ -50,7 +51,7 @@ def sources_at(roots: Sequence[Path]) -> list[Holder]:
     sources: dict[str, Holder] = {}  # in the order in which they were named
     for root in roots:
         if not volumes[root]:
-            at_depot = root.parent if root.name == "data" and not (root / "depot.toml").exists() else root
+            at_depot = root.parent if root.name == PAYLOAD and not lies_at(str(root)) else root
             sources[str(root)] = open_depot(str(at_depot))
         elif "" not in sources:
             sources[""] = open_archive(every)

@@ -11,7 +11,7 @@ from typing import Literal
 from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.journal import refresh_tags
-from bramblemoor.depots.kinds import PAYLOAD, Store, open_store
+from bramblemoor.depots.kinds import FOLDER, PAYLOAD, Store, open_store
 from bramblemoor.depots.register.records import ReadingRecord, common_grade, open_books, record_tags
 from bramblemoor.depots.register.register import finish_all, number_of, remember_line, tags_as_left
 from bramblemoor.depots.standing.tally import settle
@@ -185,10 +185,8 @@ def read_places(
     """Read what `scope` says at `depots` and, last, in the library; what is found is entered in the ledger."""
     places = [Place(number_of(library, depot), depot.name, depot.store, f"{PAYLOAD}/{{}}".format) for depot in depots]
     if with_library:
-        flush_files(
-            (), library.root
-        )  # what was just written to the library can only be read from its medium once it is there
-        places.append(Place(LIBRARY, "library", open_store("folder", str(library.root), {}), content_of))
+        flush_files((), library.root)  # what was just written can be read from the medium only once it is there
+        places.append(Place(LIBRARY, "library", open_store(FOLDER, str(library.root), {}), content_of))
     of = _chosen(library, scope.selection)
     results = [Result(place, copies.amount(library.db, f"({_expected(place.number, of)}) f")) for place in places]
     meter = _Meter(progress, sum(min(scope.bytes or result.due.bytes, result.due.bytes) for result in results))

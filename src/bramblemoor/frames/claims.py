@@ -40,6 +40,8 @@ RETELLERS = (*HAND, "service")
 """Who may say a thing anew: then the latest word counts."""
 TAKEN_AWAY: dict[Field, Field] = {"no_keyword": "keyword", "no_person": "person"}
 """The fields that take a value away again, and from which."""
+TAKEN_AWAY_BY: dict[Field, Field] = {kept: gone for gone, kept in TAKEN_AWAY.items()}
+"""The fields of several values, and which take one away."""
 _SAME = 2  # seconds
 _DRIFT = 300  # seconds that one clock may be off another
 
@@ -97,7 +99,7 @@ def believe(claims: Sequence[Claim]) -> Facts:
     latest: dict[tuple[Field, str], Claim] = {}
     for claim in claims:
         if claim.source in HAND:
-            several = claim.field in ("keyword", "person", *TAKEN_AWAY)
+            several = claim.field in TAKEN_AWAY or claim.field in TAKEN_AWAY_BY
             latest[TAKEN_AWAY.get(claim.field, claim.field), claim.value if several else ""] = claim
     gone = frozenset(key for key, claim in latest.items() if claim.field in TAKEN_AWAY)
     taken, taken_by, conflicts = _taken(claims)

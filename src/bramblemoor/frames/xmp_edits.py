@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from bramblemoor.frames.claims import HAND, TAKEN_AWAY, Claim, Facts, Field, believe
+from bramblemoor.frames.claims import HAND, TAKEN_AWAY_BY, Claim, Facts, Field, believe
 from bramblemoor.frames.xmp_reading import Said, all_said
 from bramblemoor.frames.xmp_writing import Packet, mark, marks_of
 
@@ -40,10 +40,11 @@ def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed:
             is_own = _marks(one) <= record and bool(one.texts)
             if value not in believed and not (is_own and resumed) and not (value in held and is_own):
                 found.append(Claim(field, value, "sidecar"))
-        away = next(gone for gone, kept in TAKEN_AWAY.items() if kept == field)
         name = {"keyword": "dc:subject", "person": "Iptc4xmpExt:PersonInImage"}[field]
         found += [
-            Claim(away, value, "sidecar") for value in believed if value not in here and mark(name, value) in record
+            Claim(TAKEN_AWAY_BY[field], value, "sidecar")
+            for value in believed
+            if value not in here and mark(name, value) in record
         ]
     held_regions = {claim.value for claim in known if claim.field == "region"}
     found += [

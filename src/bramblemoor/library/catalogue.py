@@ -5,7 +5,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from bramblemoor.disk.names import collision_key
-from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, TAKEN_AWAY, Claim, Facts, Field, believe
+from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, TAKEN_AWAY, TAKEN_AWAY_BY, Claim, Facts, Field, believe
 from bramblemoor.frames.moments import now_seconds, written_offset
 from bramblemoor.frames.zones import offset_at
 from bramblemoor.library.folding import plain
@@ -106,9 +106,9 @@ def _is_latest(db: sqlite3.Connection, frame: int, claim: Claim) -> bool:
     """Whether nothing was said since that a known claim, now said again, must outweigh."""
     by_hand = claim.source in HAND
     sources = HAND if by_hand else (claim.source,)
-    if by_hand and (claim.field in TAKEN_AWAY or claim.field in TAKEN_AWAY.values()):
+    if by_hand and (claim.field in TAKEN_AWAY or claim.field in TAKEN_AWAY_BY):
         kept = TAKEN_AWAY.get(claim.field, claim.field)
-        fields = [kept, *(gone for gone, field in TAKEN_AWAY.items() if field == kept)]
+        fields = [kept, TAKEN_AWAY_BY[kept]]
         condition, values = " AND value = ?", [claim.value]
     elif by_hand or claim.source == "service":
         if claim.field not in SINGLE:

@@ -107,6 +107,12 @@ class Receipt(msgspec.Struct, frozen=True):
         return f"{self.number:04}-{self.run}-{stamp}.json"
 
 
+def number_in_name(name: str) -> int:
+    """The number of a receipt, by its name; 0 for a name that tells none."""
+    match = _FILE.fullmatch(name)
+    return 0 if match is None else int(match[1])
+
+
 def moment_in_name(name: str) -> int:
     """When the run of a receipt ended, by the receipt's name; seconds since 1970, 0 for a name that tells none."""
     match = _FILE.fullmatch(name)
@@ -131,7 +137,7 @@ def total(amounts: Iterable[Amount]) -> Amount:
 
 
 def next_number(folder: Path) -> int:
-    return max((int(match[1]) for name in listing(folder) if (match := _FILE.fullmatch(name))), default=0) + 1
+    return max(map(number_in_name, listing(folder)), default=0) + 1
 
 
 def stamp(moment: datetime) -> str:
@@ -165,7 +171,7 @@ def listing(folder: Path) -> list[str]:
 
 def in_order(names: Iterable[str]) -> list[str]:
     """Of some names those that receipts have, oldest first."""
-    return sorted(filter(_FILE.fullmatch, names))
+    return sorted(filter(number_in_name, names), key=lambda name: (number_in_name(name), name))
 
 
 def read_receipt(path: Path) -> Receipt:

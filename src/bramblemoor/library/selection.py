@@ -204,11 +204,10 @@ _CONTAINS = (
     "r.{column} IN (SELECT told FROM (SELECT DISTINCT {column} AS told FROM frames) WHERE instr(bm_plain(told), ?))"
 )
 # Those of which it was claimed at any time, as an index finds them; of these, those of which it is believed.
-_SAYING = """
-    r.id IN (SELECT frame FROM claims WHERE field = ? AND value IN (
-        SELECT value FROM (SELECT DISTINCT value FROM claims WHERE field = ?) WHERE instr(bm_plain(value), ?)))
-    AND EXISTS (SELECT 1 FROM words WHERE words.rowid = r.id AND instr(words.{column}, ?))
-"""
+_CLAIMED = (
+    "r.id IN (SELECT frame FROM claims WHERE field = ? AND value IN (SELECT value FROM"
+    " (SELECT DISTINCT value FROM claims WHERE field = ?) WHERE instr(bm_plain(value), ?)))"
+)
 _NONE_BELIEVED = "coalesce({}, '') = ''"
 _LACKS = {
     "title": "r.title = ''", "caption": "r.caption = ''", "location": "r.location = ''", "position": "r.latitude IS NULL",
@@ -241,16 +240,12 @@ def _of_years(years: str) -> Clause:
 
 
 def _saying(field: Field, column: str, text: str) -> Clause:
-    return Clause(_SAYING.format(column=column), (field, field, plain(text), plain(text)))
+    believed_now = f"EXISTS (SELECT 1 FROM words WHERE words.rowid = r.id AND instr(words.{column}, ?))"
+    return Clause(f"{_CLAIMED} AND {believed_now}", (field, field, plain(text), plain(text)))
 
 
 def _believing(field: Field, text: str) -> Clause:
-    """Of those of which a value that contains it was claimed, those of which one is believed."""
-    claimed = (
-        "r.id IN (SELECT frame FROM claims WHERE field = ? AND value IN (SELECT value FROM"
-        " (SELECT DISTINCT value FROM claims WHERE field = ?) WHERE instr(bm_plain(value), ?)))"
-    )
-    return Clause(f"{claimed} AND instr(bm_plain({believed(field)}), ?)", (field, field, plain(text), plain(text)))
+    return Clause(f"{_CLAIMED} AND instr(bm_plain({believed(field)}), ?)", (field, field, plain(text), plain(text)))
 
 
 def prepare(db: sqlite3.Connection) -> None:

@@ -3,7 +3,6 @@
 A run may be killed at any moment. What it had said by then is said, and the next one accounts for it before it begins.
 """
 
-import json
 import sqlite3
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -14,7 +13,7 @@ import msgspec
 
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.errors import WrongUse
-from bramblemoor.frames.claims import HAND, TAKEN_AWAY, Claim, Facts, Field, believe
+from bramblemoor.frames.claims import HAND, TAKEN_AWAY, TAKEN_AWAY_BY, Claim, Facts, Field, believe
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.catalogue import add_claims, choose_shown, claims_of, is_bound
 from bramblemoor.library.home import Library
@@ -27,7 +26,9 @@ from bramblemoor.library.receipts import (
     Said,
     listing,
     next_number,
+    number_in_name,
     read_receipt,
+    run_in_name,
     stamp,
     write_receipt,
 )
@@ -62,14 +63,14 @@ class Word:
         kept = TAKEN_AWAY.get(self.field)
         if kept:
             return self.value not in _several(facts, kept)
-        if self.field in ("keyword", "person"):
+        if self.field in TAKEN_AWAY_BY:
             return self.value in _several(facts, self.field)
         by_hand = [claim for claim in claims if claim.field == self.field and claim.source in HAND]
         return bool(by_hand) and by_hand[-1] == self.claim
 
     def replaces(self, facts: Facts) -> bool:
         """Whether something else is believed of it now."""
-        if self.field in ("keyword", "person", *TAKEN_AWAY):
+        if self.field in (*TAKEN_AWAY_BY, *TAKEN_AWAY):
             return False
         return _believed(facts, self.field) not in ("", self.value)
 
@@ -220,9 +221,8 @@ class _Touched:
         return TAKEN_AWAY.get(self.field, self.field)  # type: ignore[call-overload, no-any-return]
 
     def _where(self) -> tuple[str, list[str]]:
-        if self.name in TAKEN_AWAY.values():
-            away = next(gone for gone, kept in TAKEN_AWAY.items() if kept == self.name)
-            return "field IN (?, ?) AND value = ?", [self.name, away, self.value]
+        if self.name in TAKEN_AWAY_BY:
+            return "field IN (?, ?) AND value = ?", [self.name, TAKEN_AWAY_BY[self.name], self.value]
         return "field = ?", [self.field]
 
     def of(self, db: sqlite3.Connection, frame: int) -> list[Said]:
@@ -265,22 +265,25 @@ class _Head(msgspec.Struct):
     number: int = 0
 
 
+def _gather(changes: dict[bytes, Change], change: Change) -> None:
+    """Add a change to those alike: of other frames, but the same."""
+    alike = msgspec.structs.replace(change, frames=[])
+    changes.setdefault(msgspec.json.encode(alike), alike).frames.extend(change.frames)
+
+
 class _Batch:
     def __init__(self, library: Library) -> None:
         self._db = library.db
         self._told = self._known = 0
         self._left: list[LeftOut] = []
-        self._changes: dict[str, Change] = {}
+        self._changes: dict[bytes, Change] = {}
 
     def done(self, frame: int, path: str, before: _Before) -> None:
         """Note what has become of a frame's claims, those alike together."""
         self._told += bool(before)
         self._known += not before
         for one, was in before:
-            now = one.of(self._db, frame)
-            key = json.dumps([one.field, one.value, *(list(map(msgspec.to_builtins, told)) for told in (was, now))])
-            change = self._changes.setdefault(key, Change(one.field, one.value, was, now, []))
-            change.frames.append((frame, path))
+            _gather(self._changes, Change(one.field, one.value, was, one.of(self._db, frame), [(frame, path)]))
 
     def left(self, path: str, why: _LeftAsItIs) -> None:
         self._left.append(LeftOut(path, str(why), _FRAME))
@@ -376,7 +379,7 @@ def finish_interrupted(library: Library, why_left: str = "interrupted before the
 def _written(library: Library, head: _Head) -> Receipt | None:
     """The receipt, where it was written just before the run was killed."""
     for name in listing(library.receipts) if head.number else ():
-        if name.startswith(f"{head.number:04}-{head.run}-"):
+        if number_in_name(name) == head.number and run_in_name(name) == head.run:
             return read_receipt(library.receipts / name)
     return None
 
@@ -384,17 +387,12 @@ def _written(library: Library, head: _Head) -> Receipt | None:
 def _receipt(db: sqlite3.Connection, head: _Head, number: int, why_left: str) -> Receipt:
     told = known = 0
     left: list[LeftOut] = []
-    changes: dict[str, Change] = {}
+    changes: dict[bytes, Change] = {}
     for row in db.execute("SELECT value FROM meta WHERE key >= ? AND key < ? ORDER BY key", (_PART, f"{_PART}~")):
         part = msgspec.json.decode(row["value"], type=_Part)
         told, known, left = told + part.told, known + part.known, left + part.left
         for change in part.changes:
-            key = json.dumps(
-                [change.field, change.value, msgspec.to_builtins(change.before), msgspec.to_builtins(change.after)]
-            )
-            changes.setdefault(key, Change(change.field, change.value, change.before, change.after, [])).frames.extend(
-                change.frames
-            )
+            _gather(changes, change)
     rest = head.count - told - known - len(left)
     if rest:
         left.append(LeftOut(f"{rest:,} frames", why_left, Amount(frames=rest)))

@@ -9,7 +9,7 @@ from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.earlier import moment_of, runs_with_earlier, versions
 from bramblemoor.depots.bag.line import read_line
 from bramblemoor.depots.bag.terms import said
-from bramblemoor.depots.kinds import Store
+from bramblemoor.depots.kinds import INCOMING, Store
 from bramblemoor.depots.register.records import read_reading
 
 _FEW = 8
@@ -35,7 +35,7 @@ def print_depot(depot: Depot, *, json: bool) -> None:
         "folder": depot.where, "gets": said(identity.terms), "files": files, "bytes": oxum[0] if oxum else None,
         "pictures_by_folder": years, "runs": line.runs, "last_run": moment_of(line.run),
         "earlier": {"files": len(aside), "bytes": sum(one.bytes for one in aside), "runs": len(runs_with_earlier(store))},
-        "readings": readings, "run_open": store.is_taken("incoming"), "free_bytes": store.room(),
+        "readings": readings, "run_open": store.is_taken(INCOMING), "free_bytes": store.room(),
     }  # fmt: skip
     if json:
         say.as_json(document)

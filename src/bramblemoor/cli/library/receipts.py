@@ -8,7 +8,7 @@ from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.library.home import Library
-from bramblemoor.library.receipts import Amount, Receipt, encode, listing, read_receipt, total
+from bramblemoor.library.receipts import Amount, Receipt, encode, listing, number_in_name, read_receipt, total
 
 _FEW = 3
 _INTERRUPTED = 130
@@ -78,11 +78,11 @@ def named_receipt(library: Library, number: int | None) -> Receipt:
     names = listing(library.receipts)
     if not names:
         raise WrongUse(f"{whose(library)} has no receipts yet.", "Runs that move pictures write them.")
-    matching = [name for name in names if number is None or int(name.partition("-")[0]) == number]
+    matching = [name for name in names if number is None or number_in_name(name) == number]
     if not matching:
         raise WrongUse(
             f"There is no receipt {number}.",
-            f"There are {int(names[0].partition('-')[0])} to {int(names[-1].partition('-')[0])}.",
+            f"There are {number_in_name(names[0])} to {number_in_name(names[-1])}.",
         )
     return read_receipt(library.receipts / matching[-1])
 

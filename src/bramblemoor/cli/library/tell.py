@@ -235,7 +235,7 @@ def _require_there(selected: "Selected", planned: "Plan", *, alone: bool) -> Non
     for one in planned.words:
         if one.new or planned.bound:
             continue
-        what = "keyword" if TAKEN_AWAY[one.word.field] == "keyword" else "person"
+        what = TAKEN_AWAY[one.word.field]
         if not alone:
             raise WrongUse(f"None of {selected.said} has the {what} {one.word.value!r}.", "Nothing was changed.")
         facts = dossier(selected.library, next(selected.frames())).facts
@@ -302,7 +302,9 @@ def _named(field: Literal["keyword", "person"], values: list[str] | None) -> "li
 
 
 def _away(field: Literal["keyword", "person"], values: list[str] | None) -> "list[tuple[Field, str]]":
-    return [("no_keyword" if field == "keyword" else "no_person", value) for _, value in _named(field, values)]
+    from bramblemoor.frames.claims import TAKEN_AWAY_BY
+
+    return [(TAKEN_AWAY_BY[field], value) for _, value in _named(field, values)]
 
 
 def _moment(written: str | None) -> str | None:

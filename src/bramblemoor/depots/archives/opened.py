@@ -11,7 +11,7 @@ from pathlib import Path
 from bramblemoor.depots.archives.container import VolumeReader
 from bramblemoor.depots.bag.bag import MANIFEST, TAG_MANIFEST, parsed
 from bramblemoor.depots.bag.contents import Contents
-from bramblemoor.depots.kinds import Reading
+from bramblemoor.depots.kinds import PAYLOAD, Reading, lies_at
 from bramblemoor.depots.kinds.medium import MediumFile
 from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.told import Inside, inside_or_none
@@ -21,7 +21,7 @@ from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.receipts import Finding
 
 SUFFIXES = (".zip", ".tar")
-DATA = "data/"
+DATA = f"{PAYLOAD}/"
 
 
 @dataclass(frozen=True)
@@ -83,7 +83,7 @@ class Archive:
 
 def volumes_in(folder: Path) -> list[Path]:
     """Files in a folder that may be volumes, by name; none at a depot."""
-    if (folder / "depot.toml").exists() or not folder.is_dir():
+    if lies_at(str(folder)) or not folder.is_dir():
         return []
     return sorted(path for path in folder.iterdir() if path.suffix.lower() in SUFFIXES and path.is_file())
 

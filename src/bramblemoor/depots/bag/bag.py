@@ -12,7 +12,7 @@ from bramblemoor.depots.bag.line import LINE
 from bramblemoor.depots.bag.run_lists import Sums
 from bramblemoor.depots.kinds.interface import PAYLOAD, Store
 from bramblemoor.disk.durable import TEMPORARY
-from bramblemoor.disk.names import AMBIGUOUS, LITTER, collision_key
+from bramblemoor.disk.names import AMBIGUOUS, DEPOT_MARK, LITTER, collision_key
 from bramblemoor.disk.told import Inside, inside_or_none
 
 MANIFEST, TAG_MANIFEST, INFO = "manifest-sha256.txt", "tagmanifest-sha256.txt", "bag-info.txt"
@@ -113,7 +113,7 @@ def write_tags(
 
 def tag_files(store: Store) -> Iterator[str]:
     """Every tag file that the tag manifest lists: all but itself (2.2.1), earlier versions included."""
-    for name in ("bagit.txt", INFO, MANIFEST, "depot.toml", LINE):
+    for name in ("bagit.txt", INFO, MANIFEST, DEPOT_MARK, LINE):
         if store.stat(name) is not None:
             yield name
     for folder in TAG_FOLDERS:

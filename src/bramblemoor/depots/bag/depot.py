@@ -11,12 +11,12 @@ import msgspec
 
 from bramblemoor.depots.bag.bag import fits
 from bramblemoor.depots.bag.terms import Terms, checked
-from bramblemoor.depots.kinds import Store, knows, open_store, store_at
+from bramblemoor.depots.kinds import FOLDER, INCOMING, PAYLOAD, Store, knows, lies_at, open_store, store_at
 from bramblemoor.disk.names import DEPOT_MARK
 from bramblemoor.errors import DepotTrouble, WrongUse
 
 _LARGEST = 1 << 20
-_FOLDERS = ("data", "earlier", "incoming", "readings", "receipts", "runs")
+_FOLDERS = (PAYLOAD, "earlier", INCOMING, "readings", "receipts", "runs")
 
 
 def may_be_called(name: str) -> bool:
@@ -39,7 +39,7 @@ class Identity(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     library: str
     site: str
     medium: str
-    kind: str = "folder"
+    kind: str = FOLDER
     options: dict[str, str] = {}
     terms: Terms = Terms()
 
@@ -107,9 +107,9 @@ class Depot:
 
 def read_identity(where: str) -> Identity | None:
     """What lies at `where` says it is; None where there is no depot. Raises DepotTrouble for a damaged depot.toml."""
-    store = store_at(where)
-    if not store.lies_at(where):
+    if not lies_at(where):
         return None
+    store = store_at(where)
     lies = store.stat(DEPOT_MARK)
     if lies is None or lies.bytes > _LARGEST:
         raise _damaged(where, "it is a link, or far too large")

@@ -16,9 +16,9 @@ from bramblemoor.depots.bag import bag
 from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.intents import Intent, What
 from bramblemoor.depots.bag.line import LINE, next_line
-from bramblemoor.depots.bag.placing import Placing, writing_lock
+from bramblemoor.depots.bag.placing import Placing, journal_at, writing_lock
 from bramblemoor.depots.bag.run_lists import Sums, earlier, write_run
-from bramblemoor.depots.kinds.interface import PAYLOAD, Store
+from bramblemoor.depots.kinds.interface import INCOMING, PAYLOAD, Store
 from bramblemoor.disk.durable import NAME_REFUSED
 from bramblemoor.disk.names import collision_key
 from bramblemoor.disk.told import Inside, inside_or_none
@@ -202,7 +202,7 @@ class Journal(Placing):
                 oxum = self._oxum_now(bag.write_manifest(store, sums))
             store.put_small(LINE, next_line(store, self.run, self.library()))
         refresh_tags(self.depot, library_name, fresh, oxum)
-        store.clear("incoming")
+        store.clear(INCOMING)
         return lost
 
     def _not_there(self, sums: Sums) -> Iterator[Inside]:
@@ -268,8 +268,8 @@ def _counted(store: Store) -> tuple[int, int]:
 
 def open_run(depot: Depot) -> Journal | None:
     """The run that was interrupted at a depot, if there is one. Writes nothing."""
-    for run in depot.store.folders("incoming"):
-        if depot.store.log(f"incoming/{run}/journal.jsonl").exists:
+    for run in depot.store.folders(INCOMING):
+        if journal_at(depot.store, run).exists:
             return Journal(depot, run, ORIGIN)
     return None
 
@@ -293,8 +293,8 @@ def finish_interrupted(depot: Depot, library_name: str) -> Iterator[Intent]:
     """
     journal = open_run(depot)
     if journal is None:
-        if depot.store.is_taken("incoming"):
-            depot.store.clear("incoming")
+        if depot.store.is_taken(INCOMING):
+            depot.store.clear(INCOMING)
         return
     _await_writer(journal)
     journal.roll_forward()

@@ -13,7 +13,7 @@ import msgspec
 
 from bramblemoor.depots.bag.intents import Intent
 from bramblemoor.depots.bag.run_lists import earlier
-from bramblemoor.depots.kinds.interface import PAYLOAD, Moves, Stager, Store
+from bramblemoor.depots.kinds.interface import INCOMING, PAYLOAD, Log, Moves, Stager, Store
 
 _encode = msgspec.json.Encoder().encode
 
@@ -23,7 +23,11 @@ class NothingPlaced(OSError):
 
 
 def writing_lock(run: str) -> str:
-    return f"incoming/{run}/writing.lock"
+    return f"{INCOMING}/{run}/writing.lock"
+
+
+def journal_at(store: Store, run: str) -> Log:
+    return store.log(f"{INCOMING}/{run}/journal.jsonl")
 
 
 class Placing:
@@ -33,7 +37,7 @@ class Placing:
         self.store = store
         self.run = run
         self.stager: Stager = store.stager(run)
-        self.log = store.log(f"incoming/{run}/journal.jsonl")
+        self.log = journal_at(store, run)
 
     def put_in_place(self, intents: Sequence[Intent]) -> None:
         """Write the intents down durably, then carry them out. The staged files are flushed and proven already.

@@ -3,10 +3,11 @@
 from collections.abc import Callable, Sequence
 
 from bramblemoor.depots.kinds.folder import FolderStore
-from bramblemoor.depots.kinds.interface import PAYLOAD, Grade, Reading, Store
+from bramblemoor.depots.kinds.interface import INCOMING, PAYLOAD, Grade, Reading, Store
 from bramblemoor.errors import DepotTrouble
 
-_KINDS: dict[str, Callable[[], type[Store]]] = {FolderStore.kind: lambda: FolderStore}
+FOLDER = FolderStore.kind
+_KINDS: dict[str, Callable[[], type[Store]]] = {FOLDER: lambda: FolderStore}
 
 
 def add_kind(kind: str, load: Callable[[], type[Store]]) -> None:
@@ -27,9 +28,30 @@ def open_store(kind: str, where: str, options: dict[str, str], seen: Sequence[in
     return _KINDS[kind]()(where, options, seen)
 
 
+def _kind_at(where: str) -> type[Store] | None:
+    return next((kind for load in _KINDS.values() if (kind := load()).lies_at(where)), None)
+
+
+def lies_at(where: str) -> bool:
+    """Whether a depot of any kind seems to lie there."""
+    return _kind_at(where) is not None
+
+
 def store_at(where: str) -> Store:
     """Whatever lies there, opened to see what it is; as a folder, where no kind knows it as its own."""
-    return next((kind for load in _KINDS.values() if (kind := load()).lies_at(where)), FolderStore)(where, {})
+    return (_kind_at(where) or FolderStore)(where, {})
 
 
-__all__ = ["PAYLOAD", "Grade", "Reading", "Store", "add_kind", "knows", "open_store", "store_at"]
+__all__ = [
+    "FOLDER",
+    "INCOMING",
+    "PAYLOAD",
+    "Grade",
+    "Reading",
+    "Store",
+    "add_kind",
+    "knows",
+    "lies_at",
+    "open_store",
+    "store_at",
+]

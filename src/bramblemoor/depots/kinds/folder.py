@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from bramblemoor.depots.kinds.folder_stager import FolderStager
-from bramblemoor.depots.kinds.interface import PAYLOAD, Log, Moves, Reading, Stager, Store, Stored, Traits
+from bramblemoor.depots.kinds.interface import INCOMING, PAYLOAD, Log, Moves, Reading, Stager, Store, Stored, Traits
 from bramblemoor.depots.kinds.medium import READ, can_prove, open_on_medium, pieces_of
 from bramblemoor.disk.durable import clear_unfinished, flush_folder, free_bytes, replacing, write_atomically
 from bramblemoor.disk.file_systems import FileSystem, file_system_of, seat_of
@@ -246,7 +246,7 @@ class Folders(Moves):
         source, target = self._store._path(old), self._store._path(new)
         self._make(target.rpartition("/")[0])
         os.replace(source, target)
-        if not old.startswith("incoming/"):  # what is staged is in nobody's books
+        if not old.startswith(f"{INCOMING}/"):  # what is staged is in nobody's books
             self._touched[source.rpartition("/")[0]] = None
 
     def _make(self, folder: str) -> None:

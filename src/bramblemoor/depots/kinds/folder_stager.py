@@ -7,7 +7,7 @@ from contextlib import suppress
 from io import RawIOBase
 from pathlib import Path
 
-from bramblemoor.depots.kinds.interface import PAYLOAD, Grade, Stager, Staging
+from bramblemoor.depots.kinds.interface import INCOMING, PAYLOAD, Grade, Stager, Staging
 from bramblemoor.depots.kinds.medium import can_prove, is_just, open_on_medium, open_past_cache, pieces_of
 from bramblemoor.disk.durable import NAME_REFUSED, flush_file, flush_many, in_the_way, set_time
 from bramblemoor.disk.file_systems import FileSystem
@@ -27,8 +27,8 @@ class FolderStager(Stager):
         self.run = run
         self._where, self._system, self._require_there = where, system, require_there
         self._proves = can_prove(system)
-        self._folder = f"{where}/incoming/{run}"
-        self._staged = f"{self._folder}/{PAYLOAD}"
+        self._folder = f"{where}/{INCOMING}/{run}"
+        self._staged = f"{where}/{self.staged('')}".rstrip("/")
         self._data = f"{where}/{PAYLOAD}"
         self._made: set[str] = set()
         # In whose way nothing lies: whether a drive may refuse their names, and whether folders lie in them.

@@ -20,6 +20,8 @@ Grade = Literal["medium", "maybe-cache"]
 """Whether a reading certainly came from the medium. Only such a reading makes a copy count."""
 PAYLOAD = "data"
 """The folder of a depot that holds its copy (RFC 8493, 2.1.2)."""
+INCOMING = "incoming"
+"""The folder of a depot where a run lies until it is closed."""
 
 
 @dataclass(frozen=True)
@@ -251,7 +253,7 @@ class Stager(ABC):
 
     def staged(self, path: str) -> str:
         """Where a file lies until it is put in place."""
-        return f"incoming/{self.run}/{PAYLOAD}/{path}"
+        return f"{INCOMING}/{self.run}/{PAYLOAD}/{path}"
 
     @abstractmethod
     def hindrance(self, path: str, *, suspect: bool = False) -> str:
