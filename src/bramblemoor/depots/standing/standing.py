@@ -12,6 +12,7 @@ from bramblemoor.depots.register.register import within_reach
 from bramblemoor.depots.standing.tally import AMISS, FREED, LACKS, UNREAD, read_days, read_held, settle
 from bramblemoor.disk.names import folded
 from bramblemoor.frames.moments import now_seconds
+from bramblemoor.library.clock import DAY
 from bramblemoor.library.copies import ALARM, LIBRARY, amiss
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
@@ -19,7 +20,6 @@ from bramblemoor.library.selection import EVERYTHING, Selection, prepare, select
 
 State = Literal["sound", "short", "single", "lost"]
 STATES: tuple[State, ...] = ("sound", "short", "single", "lost")
-_DAY = 86_400
 _LOOSE = "SELECT 0, stand, sum(units) FROM counted WHERE loose AND units > 0 GROUP BY stand"
 _OF_SELECTED = {
     by: f"SELECT {key}, s.stand, count(*) FROM temp.selected JOIN standings s ON s.unit = frame JOIN frames r ON r.id = frame"
@@ -151,7 +151,7 @@ def frames_standing(
 
 
 def _day(days: int) -> str:
-    return stamp(datetime.fromtimestamp(days * _DAY, UTC))
+    return stamp(datetime.fromtimestamp(days * DAY, UTC))
 
 
 class _Scale:
@@ -173,7 +173,7 @@ class _Scale:
         self.holders = [holder for holder in every if holder not in self.gone]
         # What lies elsewhere than it was read, or was written by another since, was read nowhere, though no run has met it yet.
         self._unread = within_reach(library).doubted
-        self._today = now_seconds() // _DAY
+        self._today = now_seconds() // DAY
         self._cutoff = self._today - library.settings.rule.fresh_days
         self.stands = {row["id"]: self._weighed(row["held"]) for row in self._db.execute("SELECT id, held FROM stands")}
 

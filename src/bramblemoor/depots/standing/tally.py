@@ -8,18 +8,18 @@ from the future counts for nothing. Freshness is then a matter of counting, not 
 
 import sqlite3
 
+from bramblemoor.library.clock import DAY
 from bramblemoor.library.copies import amiss
 
 AMISS, LACKS, UNREAD, FREED = "amiss", "lacks", "unread", "freed"
 _BATCH = 20_000
-_DAY = 86_400
 
 
 def _days(of: str) -> str:
     """SQL for the days of the oldest and the newest reading of a group's files."""
     return (
-        f"CAST(min({of}.read_at) / {_DAY} AS TEXT) || iif(max({of}.read_at) / {_DAY} = min({of}.read_at) / {_DAY}, '',"
-        f" '-' || (max({of}.read_at) / {_DAY}))"
+        f"CAST(min({of}.read_at) / {DAY} AS TEXT) || iif(max({of}.read_at) / {DAY} = min({of}.read_at) / {DAY}, '',"
+        f" '-' || (max({of}.read_at) / {DAY}))"
     )
 
 
