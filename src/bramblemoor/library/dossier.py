@@ -105,9 +105,8 @@ def _is_believed(claim: Claim, facts: Facts) -> bool:
         return parse_position(claim.value) == facts.position
     if claim.field in ("keyword", "person"):
         return claim.value in (facts.keywords if claim.field == "keyword" else facts.people)
-    for away, kept in TAKEN_AWAY.items():
-        if claim.field == away:
-            return (kept, claim.value) in facts.gone
+    if claim.field in TAKEN_AWAY:
+        return (TAKEN_AWAY[claim.field], claim.value) in facts.gone
     if claim.field in ("quality", "edited"):
         return True
     if claim.field == "offset":

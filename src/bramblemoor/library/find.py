@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from bramblemoor.library.copies import FREED, good
 from bramblemoor.library.home import Library
-from bramblemoor.library.selection import Selection, located
+from bramblemoor.library.selection import Clause
 
 
 @dataclass(frozen=True)
@@ -17,9 +17,8 @@ class Found:
     title: str
 
 
-def find(library: Library, selection: Selection, most: int = -1) -> Iterator[Found]:
-    """Frames in order of their taking, at most `most`. Raises WrongUse for names that no frame has."""
-    clause = located(library.db, selection, library.root)
+def find(library: Library, clause: Clause, most: int = -1) -> Iterator[Found]:
+    """Frames of which a condition holds, as `located` gives it, in order of their taking, at most `most`."""
     rows = library.db.execute(
         "SELECT id, folder, name, coalesce(taken, ''), title FROM frames r"
         f" WHERE {clause.sql} ORDER BY shown, folder, name LIMIT ?",
@@ -29,8 +28,7 @@ def find(library: Library, selection: Selection, most: int = -1) -> Iterator[Fou
         yield Found(frame, folder.rpartition("/")[2], f"{folder}/{name}", taken, title)
 
 
-def count(library: Library, selection: Selection) -> int:
-    clause = located(library.db, selection, library.root)
+def count(library: Library, clause: Clause) -> int:
     number: int = library.db.execute(f"SELECT count(*) FROM frames r WHERE {clause.sql}", clause.values).fetchone()[0]
     return number
 

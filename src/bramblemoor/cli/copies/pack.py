@@ -147,7 +147,7 @@ def volumes(
     json: AsJson = False,
 ) -> None:
     """Read all volumes of an archive from their medium, and say what is damaged or missing. Needs no library."""
-    from bramblemoor.depots.archives.opened import amiss, open_archive, volumes_in
+    from bramblemoor.depots.archives.opened import DATA, amiss, open_archive, volumes_in
 
     paths = [path for place in places for path in (volumes_in(place) if place.is_dir() else [place])]
     if not paths:
@@ -163,7 +163,7 @@ def volumes(
             for entry, trouble, size in amiss(volume):
                 done += size
                 progress(Stage("reading"), done, total)
-                count += entry.startswith("data/")
+                count += entry.startswith(DATA)
                 if trouble:
                     bad += 1
                     wrong.append({"volume": volume.path.name, "entry": entry, "trouble": trouble})

@@ -57,16 +57,17 @@ def find(
 
     from bramblemoor.library.find import count, put_away
     from bramblemoor.library.find import find as search
-    from bramblemoor.library.selection import counted
+    from bramblemoor.library.selection import counted, located
 
     library = library_here(library_dir)
     wanted = msgspec.structs.replace(selection, words=words or [])
+    clause = located(library.db, wanted, library.root)
     if paths:
-        for hit in search(library, wanted):
+        for hit in search(library, clause):
             say.line(hit.path)
         return
-    found = list(search(library, wanted, most))
-    total = count(library, wanted) if len(found) == most else len(found)
+    found = list(search(library, clause, most))
+    total = count(library, clause) if len(found) == most else len(found)
     away = put_away(library, [hit.frame for hit in found])
     if json:
         rows = [
