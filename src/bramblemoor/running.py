@@ -21,6 +21,17 @@ Progress = Callable[[Stage, int, int], None]
 """Told as often as one likes: the stage, how much is done, and how much there is in all (0 where that is not known)."""
 
 
+class Meter:
+    """Tells the progress of a stage by what comes and, where something has to come once more, goes."""
+
+    def __init__(self, progress: Progress, stage: Stage, whole: int) -> None:
+        self._progress, self._stage, self._whole, self._done = progress, stage, whole, 0
+
+    def add(self, count: int) -> None:
+        self._done += count
+        self._progress(self._stage, self._done, self._whole)
+
+
 @dataclass
 class Pace:
     """How fast to read, and whether to stop. `limit` is in bytes a second, 0 for as fast as it goes."""

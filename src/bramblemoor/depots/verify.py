@@ -23,7 +23,7 @@ from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, total, write_receipt
 from bramblemoor.library.selection import EVERYTHING, Selection, select
 from bramblemoor.library.stocktake.stock import content_of, take_stock_if_few
-from bramblemoor.running import Pace, Progress, Stage
+from bramblemoor.running import Meter, Pace, Progress, Stage
 
 Choice = Literal["everything", "sample", "longest unread"]
 STRAY = "not in the manifest: somebody put it there; move it out of data/"
@@ -189,21 +189,12 @@ def read_places(
         places.append(Place(LIBRARY, "library", open_store(FOLDER, str(library.root), {}), content_of))
     of = _chosen(library, scope.selection)
     results = [Result(place, copies.amount(library.db, f"({_expected(place.number, of)}) f")) for place in places]
-    meter = _Meter(progress, sum(min(scope.bytes or result.due.bytes, result.due.bytes) for result in results))
+    meter = Meter(
+        progress, Stage("reading"), sum(min(scope.bytes or result.due.bytes, result.due.bytes) for result in results)
+    )
     for result in results:
         _look_at(library, result, of, scope, pace, meter)
     return results
-
-
-class _Meter:
-    """Bytes read so far, over all places."""
-
-    def __init__(self, progress: Progress, whole: int) -> None:
-        self._progress, self._whole, self._done = progress, whole, 0
-
-    def add(self, count: int) -> None:
-        self._done += count
-        self._progress(Stage("reading"), self._done, self._whole)
 
 
 def _expected(place: int, of: str) -> str:
@@ -230,7 +221,7 @@ def _chosen(library: Library, selection: Selection) -> str:
     return "f.frame IN (SELECT frame FROM temp.selected)"
 
 
-def _look_at(library: Library, result: Result, of: str, scope: Scope, pace: Pace, meter: _Meter) -> None:
+def _look_at(library: Library, result: Result, of: str, scope: Scope, pace: Pace, meter: Meter) -> None:
     """Read the files of a place, some at a time, and enter what was found."""
     db, place = library.db, result.place
     limit = f"LIMIT {scope.files}" if scope.files else ""
@@ -278,7 +269,7 @@ def _enter(library: Library, result: Result, seen: list[Seen]) -> None:
             result.amiss.append(one)
 
 
-def _read(store: Store, path: str, expected: Expected, pace: Pace, meter: _Meter) -> Seen:
+def _read(store: Store, path: str, expected: Expected, pace: Pace, meter: Meter) -> Seen:
     digest = hashlib.sha256()
     try:
         with store.read(path) as reading:

@@ -10,7 +10,7 @@ from pathlib import Path
 from bramblemoor.disk.durable import chunks, digest_of, flush_folder
 from bramblemoor.errors import PartsAmiss, ServiceTrouble
 from bramblemoor.library.home import Library, require_room
-from bramblemoor.running import Progress, Stage
+from bramblemoor.running import Meter, Progress, Stage
 from bramblemoor.services.book import KnownOrder, set_state
 from bramblemoor.services.interface import Exports, Part, PartsLapsed
 from bramblemoor.wire.http import ConnectionBroke
@@ -62,7 +62,7 @@ def collect(library: Library, order: KnownOrder, service: Exports, progress: Pro
     begun = sum(partial.stat().st_size for part in missing if (partial := _partial(folder, part)).is_file())
     require_room(folder, sum(part.bytes for part in missing) - begun, "Collecting the parts")
     try:
-        yield from _collect_parts(library, order, missing, service, _Meter(progress, order.bytes))
+        yield from _collect_parts(library, order, missing, service, Meter(progress, Stage("collecting"), order.bytes))
     except PartsLapsed as error:
         set_state(library, order.id, "lapsed")
         raise ServiceTrouble(
@@ -73,7 +73,7 @@ def collect(library: Library, order: KnownOrder, service: Exports, progress: Pro
 
 
 def _collect_parts(
-    library: Library, order: KnownOrder, missing: list[Part], service: Exports, meter: "_Meter"
+    library: Library, order: KnownOrder, missing: list[Part], service: Exports, meter: Meter
 ) -> Iterator[PartCollected]:
     folder = library.incoming(order.service, order.id)
     for part in order.parts:
@@ -85,23 +85,12 @@ def _collect_parts(
         yield _collect_part(library, order.id, part, folder, service, meter)
 
 
-class _Meter:
-    """Bytes of an order that are here; those of a part that has to come once more are taken off again."""
-
-    def __init__(self, progress: Progress, whole: int) -> None:
-        self._progress, self._whole, self._here = progress, whole, 0
-
-    def add(self, count: int) -> None:
-        self._here += count
-        self._progress(Stage("collecting"), self._here, self._whole)
-
-
 def _partial(folder: Path, part: Part) -> Path:
     return folder / f"{part.name}.partial"
 
 
 def _collect_part(
-    library: Library, order: str, part: Part, folder: Path, service: Exports, meter: "_Meter"
+    library: Library, order: str, part: Part, folder: Path, service: Exports, meter: Meter
 ) -> PartCollected:
     """Fetch one part, and once more from the start if it arrives whole but wrong."""
     partial = _partial(folder, part)
@@ -126,7 +115,7 @@ def _collect_part(
 class _Transfer:
     """The transfer of one part to its partial file, hashed on the way, taken up again where it broke."""
 
-    def __init__(self, library: Library, order: str, part: Part, partial: Path, meter: "_Meter") -> None:
+    def __init__(self, library: Library, order: str, part: Part, partial: Path, meter: Meter) -> None:
         self.library, self.order, self.part, self.partial, self.meter = library, order, part, partial, meter
         self.digest = hashlib.sha256()
         self.have = self.fetched = self.resumed = 0
