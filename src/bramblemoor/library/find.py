@@ -18,7 +18,7 @@ class Found:
 
 
 def find(library: Library, clause: Clause, most: int = -1) -> Iterator[Found]:
-    """Frames of which a condition holds, as `located` gives it, in order of their taking, at most `most`."""
+    """Frames of which a condition holds, as `located_in` gives it, in order of their taking, at most `most`."""
     rows = library.db.execute(
         "SELECT id, folder, name, coalesce(taken, ''), title FROM frames r"
         f" WHERE {clause.sql} ORDER BY shown, folder, name LIMIT ?",

@@ -288,6 +288,11 @@ def located(db: sqlite3.Connection, selection: Selection, root: Path | None = No
     return selection.clause(called)
 
 
+def located_in(library: Library, selection: Selection) -> Clause:
+    """The same on an open library."""
+    return located(library.db, selection, library.root)
+
+
 def _none_called(db: sqlite3.Connection, unknown: list[str], of: int) -> WrongUse:
     from difflib import get_close_matches
 
@@ -347,7 +352,7 @@ def select(library: Library, selection: Selection) -> Selected:
 
     they are kept in a table outside memory. Raises WrongUse for names that no frame has, or where none fits.
     """
-    db, clause = library.db, located(library.db, selection, library.root)
+    db, clause = library.db, located_in(library, selection)
     db.executescript(
         "DROP TABLE IF EXISTS temp.selected; CREATE TEMP TABLE selected (n INTEGER PRIMARY KEY, frame INTEGER);"
     )

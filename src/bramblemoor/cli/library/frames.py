@@ -57,11 +57,11 @@ def find(
 
     from bramblemoor.library.find import count, put_away
     from bramblemoor.library.find import find as search
-    from bramblemoor.library.selection import counted, located
+    from bramblemoor.library.selection import counted, located_in
 
     library = library_here(library_dir)
     wanted = msgspec.structs.replace(selection, words=words or [])
-    clause = located(library.db, wanted, library.root)
+    clause = located_in(library, wanted)
     if paths:
         for hit in search(library, clause):
             say.line(hit.path)
