@@ -1,6 +1,7 @@
 """Faults of drives: full at every file, EIO on read, write and fsync, flipped bits, swapped drives, two runs at once.
 
-usage: faults.py [--eio 100] [--flips 50] [--pairs 20] [--only full,eio,flips,swaps,pairs] [--in FOLDER] [--seed N]
+usage: faults.py [--eio 100] [--looks 100] [--flips 50] [--pairs 20] [--only full,eio,looks,flips,swaps,pairs] [--in FOLDER]
+                 [--seed N]
 
 Prints, for each fault, how often it was tried and how often what must hold held. Parts that this machine cannot do are named.
 """
@@ -12,10 +13,11 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from lab import (
+    HEAD,
     PROGRAM,
     Lab,
     Tally,
@@ -162,6 +164,53 @@ def eio(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespa
                     problems.append(f"the rerun ended with {again.returncode}: {again.stdout[-300:]}")
                 if held - contents(drive / "depot", lab.library):
                     problems.append("contents were lost")
+                problems += amiss_in_bag(drive / "depot") + level(lab.library, drive / "depot")
+                tally.enter(f"EIO on {kind}", problems)
+
+
+def looks(root: Path, chance: random.Random, tally: Tally, given: argparse.Namespace) -> None:
+    """EIO where something of a depot is looked at or listed, after a run was killed or not: nothing is taken for missing or
+    empty by that, so that nothing is lost, and a rerun completes."""
+    if not has_fuse():
+        print("EIO on looks: skipped, this machine has no libfuse 2")
+        return
+    folders = ("incoming", "data", "readings", "receipts", "runs", "earlier")
+    commands = (("backup", "--yes"), ("backup", "--yes"), ("verify", "d"), ("mend",))
+    for kind, words in (("look", (*folders, "journal", "manifest", "line.json", "depot/")), ("list", folders)):
+        lab = Lab(root / f"eio-{kind}")
+        lab.root.mkdir()
+        lab.make_library(12, 20_000, chance)
+        moved = lab.library / "pictures/2020"
+        with faulty(lab) as (drive, orders):
+            (drive / "depot").mkdir()
+            lab.must("depot", "add", "d", str(drive / "depot"), "--site", "here", "--medium", "hdd")
+            lab.must("backup")
+            hit = orders.with_suffix(".hit")
+            for _ in range(given.looks):
+                moved = moved.rename(lab.library / f"pictures/renamed {chance.randrange(10**6)}")
+                (lab.library / "companions/catalogue.db").write_bytes(chance.randbytes(6000))
+                for number in range(3):
+                    (moved / f"E{chance.randrange(10**9)}-{number}.jpg").write_bytes(HEAD + chance.randbytes(30_000))
+                held = contents(drive / "depot", lab.library)
+                if chance.random() < 0.5:
+                    with suppress(subprocess.TimeoutExpired):  # it is killed then
+                        subprocess.run(
+                            [*PROGRAM, "--library", str(lab.library), "backup", "--yes"],
+                            capture_output=True, check=False, timeout=chance.uniform(0.3, 1.2),
+                        )  # fmt: skip
+                hit.unlink(missing_ok=True)
+                orders.write_text(order := f"{kind} {chance.randrange(1, 6)} {chance.choice(words)}")
+                done = lab.run(*chance.choice(commands))
+                orders.unlink(missing_ok=True)
+                if not hit.exists():
+                    continue
+                problems = [f"{order}: {done.stderr[-300:]}"] if "Traceback" in done.stderr else []
+                lab.run("mend")
+                again = lab.run("backup", "--yes")
+                if again.returncode:
+                    problems.append(f"{order}: the rerun ended with {again.returncode}: {again.stdout[-300:]}")
+                if held - contents(drive / "depot", lab.library):
+                    problems.append(f"{order}: contents were lost")
                 problems += amiss_in_bag(drive / "depot") + level(lab.library, drive / "depot")
                 tally.enter(f"EIO on {kind}", problems)
 
@@ -376,9 +425,10 @@ def pairs(root: Path, chance: random.Random, tally: Tally, given: argparse.Names
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--eio", type=int, default=100)
+    parser.add_argument("--looks", type=int, default=100)
     parser.add_argument("--flips", type=int, default=50)
     parser.add_argument("--pairs", type=int, default=20)
-    run_parts(parser, {"full": full, "eio": eio, "flips": flips, "swaps": swaps, "pairs": pairs})
+    run_parts(parser, {"full": full, "eio": eio, "looks": looks, "flips": flips, "swaps": swaps, "pairs": pairs})
 
 
 if __name__ == "__main__":

@@ -1,4 +1,5 @@
-"""A folder behind FUSE that fails on order: EIO at the Nth read, write or fsync of a file whose path holds a word.
+"""A folder behind FUSE that fails on order: EIO at the Nth read, write, fsync or look at a file whose path holds a word, or at
+the Nth listing of such a folder.
 
 usage: faulty_folder.py FOLDER MOUNTPOINT ORDERS
 
@@ -38,6 +39,7 @@ def serve(folder: str, point: str, orders: Path) -> None:
             return folder + path
 
         def getattr(self, path: str, fh: object = None) -> dict[str, object]:
+            self._fail("look", path)
             try:
                 found = os.lstat(self._real(path))
             except OSError as error:
@@ -46,6 +48,7 @@ def serve(folder: str, point: str, orders: Path) -> None:
             return {name: getattr(found, name) for name in names}
 
         def readdir(self, path: str, fh: object) -> list[str]:
+            self._fail("list", path)
             return [".", "..", *os.listdir(self._real(path))]
 
         def statfs(self, path: str) -> dict[str, int]:

@@ -112,32 +112,43 @@ def survives(lab: Lab, kind: str, recorded: Recorded, writes: list[tuple[int, by
             return "it does not mount"
         try:
             done = lab.run("backup")
-            if (
-                done.returncode == 3
-                and str(drive) in done.stderr
-                and _is_broken(drive, Path(done.stderr.partition(": ")[0]))
-            ):
-                return BROKEN
             if done.returncode not in (0, 1):
-                return f"the rerun ended with {done.returncode}: {done.stdout[-300:]}{done.stderr[-300:]}"
+                return (
+                    BROKEN
+                    if _says_broken(drive, done)
+                    else f"the rerun ended with {done.returncode}: {done.stdout[-300:]}{done.stderr[-300:]}"
+                )
             again = lab.run("verify", "d")
             if again.returncode:  # what the loss of power damaged is found; a second run mends it
                 lab.run("mend")
-            lab.run("backup")
-            problems = amiss_in_bag(drive / "depot") + level(lab.library, drive / "depot")
-            lost = recorded.held - contents(drive / "depot", lab.library)
-            return "; ".join([*problems[:3], *([f"{len(lost)} contents lost"] if lost else [])])
+            last = lab.run("backup")
+            try:
+                problems = amiss_in_bag(drive / "depot") + level(lab.library, drive / "depot")
+                lost = recorded.held - contents(drive / "depot", lab.library)
+            except OSError as error:  # nothing can be judged there: it is to have been said
+                return (
+                    BROKEN
+                    if _says_broken(drive, last)
+                    else f"hidden: {error}: {last.stdout[-300:]}{last.stderr[-300:]}"
+                )
+            if lost:
+                return f"{len(lost)} contents lost"
+            return BROKEN if problems and _says_broken(drive, last) else "; ".join(problems[:3])
         finally:
             unmount(drive)
     finally:
         subprocess.run(["losetup", "--detach", device], check=False)
 
 
-def _is_broken(drive: Path, named: Path) -> bool:
-    """Whether the system itself cannot list all that is on a drive, or put a copy in the place of the file that an error names:
-    only its file system's own repair can help then."""
+def _says_broken(drive: Path, run: subprocess.CompletedProcess[str]) -> bool:
+    """Whether a run failed naming a file of a drive that the system itself cannot list, or put a copy in the place of: only
+    its file system's own repair can help then."""
+    named = re.search(re.escape(str(drive)) + r"[^:)\n]*", run.stdout + run.stderr)
+    if run.returncode == 0 or named is None:
+        return False
     listed = subprocess.run(["find", drive, "-size", "+0"], capture_output=True, check=False)
-    target = named.with_name(re.sub(r"(\.copy|\.again)?\.bm-new$", "", named.name))
+    place = Path(named[0])
+    target = place.with_name(re.sub(r"(\.copy|\.again)?\.bm-new$", "", place.name))
     places = map(str, (drive / "depot/depot.toml", target.parent / "probe", target))
     put = ["sh", "-c", 'cp "$0" "$1" && mv -f "$1" "$2"', *places]
     return bool(listed.returncode or subprocess.run(put, capture_output=True, check=False).returncode)

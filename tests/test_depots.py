@@ -266,3 +266,40 @@ def test_a_drive_that_cannot_rename_leaves_its_run_open(shell: Shell, library: P
     valid(depots["otter"])
     assert data_of(depots["otter"]) == pictures(library)
     shell("verify", cwd=library)
+
+
+# For a moment the system does not tell what lies at some places of one depot.
+BLIND = """
+import errno, os
+real = os.lstat
+def lstat(path, **more):
+    if str(path).startswith(os.environ["UNTOLD_BELOW"]) and str(path).endswith(os.environ["UNTOLD"]):
+        raise OSError(errno.EIO, "Input/output error", str(path))
+    return real(path, **more)
+os.lstat = lstat
+"""
+
+
+@pytest.mark.parametrize("untold", ["journal.jsonl", "manifest-sha256.txt", ".xmp"])
+def test_what_a_drive_does_not_tell_is_not_taken_for_missing(
+    shell: Shell, library: Path, depots: dict[str, Path], untold: str
+) -> None:
+    otter = depots["otter"]
+    shell("backup", cwd=library)
+    sidecars = sorted((library / "pictures/2025").rglob("*.xmp"))[:4]
+    former = [path.read_bytes() for path in sidecars]
+    for number, path in enumerate(sidecars):
+        path.write_bytes(former[number].replace(b"<rdf:RDF", b"<rdf:RDF" + b" " * (number + 1)))
+    (library / "companions/notes.db").write_bytes(b"notes")
+    run_changed(shell, library, STUCK, {}, "backup", "--yes")
+    (run,) = (otter / "incoming").iterdir()
+    listed = (otter / "manifest-sha256.txt").read_bytes()
+
+    blind = {"UNTOLD_BELOW": str(otter), "UNTOLD": untold}
+    done = run_changed(shell, library, BLIND, blind, "backup", "--yes")
+    assert done.returncode in (1, 3) and "Input/output error (" in done.stdout + done.stderr
+    assert (run / "journal.jsonl").is_file() and (otter / "manifest-sha256.txt").read_bytes() == listed
+    shell("backup", "--yes", cwd=library)
+    shell("verify", "otter", cwd=library)
+    assert not (otter / "incoming").exists()
+    assert {path.read_bytes() for path in (otter / "earlier").rglob("*.xmp")} >= set(former)

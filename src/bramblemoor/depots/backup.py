@@ -23,7 +23,7 @@ from bramblemoor.depots.engine.work import (
 from bramblemoor.depots.purge import expired, old_ledgers, purge, write_purge_receipt
 from bramblemoor.depots.register.learning import mark_lost
 from bramblemoor.depots.register.records import Books, ReadingRecord, open_books, record_tags
-from bramblemoor.depots.register.register import finish_all, number_of, remember_line, within_reach
+from bramblemoor.depots.register.register import finish_all, number_of, remember_line, with_place, within_reach
 from bramblemoor.errors import DepotTrouble, MassOfChanges
 from bramblemoor.library import copies
 from bramblemoor.library.copies import FREED, amiss, good
@@ -277,7 +277,7 @@ def close_journals(run: CopyRun, receipt: Receipt) -> list[Finding]:
             failed.append((depot, error))
     for depot, reason in failed:
         raise DepotTrouble(
-            f"The run at the depot {depot.name} could not be closed ({reason.strerror or reason}).",
+            f"The run at the depot {depot.name} could not be closed: {with_place(reason)}.",
             "Put that right, or make room there, and run the same command again: it finishes what was begun.",
         ) from reason
     return lost

@@ -186,7 +186,7 @@ def _copies_of(
     yield from (partial(FileIO, place) for place in own if place.is_file())
     for other in depots:
         for lies in (path, DepotContents(other).find(sha256, "")):
-            if lies is not None and other.store.stat(lies) is not None and (other.id, lies) != (depot.id, path):
+            if lies is not None and other.store.stat_if_told(lies) is not None and (other.id, lies) != (depot.id, path):
                 yield partial(other.store.open, lies)
 
 
@@ -206,7 +206,7 @@ def _replaced(
                 target.write(piece)
             if digest.hexdigest() != sha256:
                 raise _NotThat
-            if depot.store.stat(path) is not None:
+            if depot.store.is_taken(path):
                 keep_aside()
         _require_same(depot.store, path, sha256)
         return True

@@ -13,7 +13,7 @@ from bramblemoor.depots.bag.depot import Depot
 from bramblemoor.depots.bag.journal import refresh_tags
 from bramblemoor.depots.kinds import FOLDER, PAYLOAD, Store, open_store
 from bramblemoor.depots.register.records import ReadingRecord, common_grade, open_books, record_tags
-from bramblemoor.depots.register.register import finish_all, number_of, remember_line, tags_as_left
+from bramblemoor.depots.register.register import finish_all, number_of, remember_line, tags_as_left, with_place
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.frames.moments import now_seconds, now_utc
@@ -305,6 +305,9 @@ def _remember(db: sqlite3.Connection, place: Place, seen: Seen, *, counts: bool)
 
 
 def _strays(depot: Depot) -> Iterator[tuple[str, str]]:
-    """Payload files that the manifest does not list."""
-    for path in bag.payload_strays(depot.store):
-        yield path, STRAY
+    """Payload files that the manifest does not list, and why there may be more of them."""
+    try:
+        for path in bag.payload_strays(depot.store):
+            yield path, STRAY
+    except OSError as error:
+        yield PAYLOAD, f"not all of it can be listed: {with_place(error)}"

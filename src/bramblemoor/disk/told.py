@@ -18,7 +18,6 @@ Inside = NewType("Inside", str)
 _MOST = 4096
 _DRIVE = re.compile(r"[A-Za-z]:")
 _PLAIN = os.sep == "/"
-_NO_FOLLOW = getattr(os, "O_NOFOLLOW", 0)
 
 
 class Outside(OSError):
@@ -91,34 +90,11 @@ class Root:
                 continue
             try:
                 status = os.lstat(f"{self._folder}/{way}")
-            except FileNotFoundError:
+            except (FileNotFoundError, NotADirectoryError):
                 return  # what is made there is made by us; it is looked at when it exists
             if stat.S_ISLNK(status.st_mode) or (status.st_dev != self._device and os.name != "nt"):
                 raise Outside(f"{self._folder}/{way}", "a link or another mount lies on the way, and is not followed")
             self._plain.add(way)
-
-    def forget(self) -> None:
-        """Look at all folders again: others may have changed them since."""
-        self._plain.clear()
-
-    def open(self, name: Inside, flags: int = os.O_RDONLY) -> int:
-        """Open a file step by step, from one folder's handle to the next, following no link (where the system can)."""
-        if os.open not in os.supports_dir_fd:
-            return os.open(self.path(name), flags | _NO_FOLLOW)
-        *folders, last = name.split("/")
-        handle = os.open(self._folder, os.O_RDONLY | os.O_DIRECTORY)
-        try:
-            for step in folders:
-                deeper = os.open(step, os.O_RDONLY | os.O_DIRECTORY | _NO_FOLLOW, dir_fd=handle)
-                os.close(handle)
-                handle = deeper
-            return os.open(last, flags | _NO_FOLLOW, dir_fd=handle)
-        except OSError as error:
-            if error.errno in (errno.ELOOP, errno.ENOTDIR):
-                raise Outside(f"{self._folder}/{name}", "a link lies on the way, and is not followed") from error
-            raise
-        finally:
-            os.close(handle)
 
 
 class Anchor:

@@ -114,13 +114,21 @@ def write_tags(
 def tag_files(store: Store) -> Iterator[str]:
     """Every tag file that the tag manifest lists: all but itself (2.2.1), earlier versions included."""
     for name in ("bagit.txt", INFO, MANIFEST, DEPOT_MARK, LINE):
-        if store.stat(name) is not None:
+        if _is_listed(store, name):
             yield name
     for folder in TAG_FOLDERS:
         for path in store.listed(folder):
             name = path.rpartition("/")[2]
-            if name not in LITTER and not name.endswith(TEMPORARY) and store.stat(path) is not None:
+            if name not in LITTER and not name.endswith(TEMPORARY) and _is_listed(store, path):
                 yield path
+
+
+def _is_listed(store: Store, path: str) -> bool:
+    """Whether a tag file lies there; one that cannot be looked at stays in the list, so that verifying tells of it."""
+    try:
+        return store.stat(path) is not None
+    except OSError:
+        return True
 
 
 def _as_written(store: Store, name: str) -> bool:
@@ -141,16 +149,22 @@ def amiss_tags(store: Store, as_left: str = "") -> Iterator[tuple[str, str]]:
     listed = wrong = False
     for path, digest in read_manifest(store, TAG_MANIFEST):
         listed = True
-        if store.stat(path) is None:
-            yield path, "missing"
-            wrong = True
-        elif store.digest(path) != digest:
-            yield path, "damaged"
+        if (what := _amiss(store, path, digest)) is not None:
+            yield path, what
             wrong = True
     if not listed or not _as_written(store, TAG_MANIFEST):
         yield TAG_MANIFEST, "missing or damaged"
     elif wrong and as_left and store.digest(TAG_MANIFEST) != as_left:
         yield TAG_MANIFEST, SUSPECT
+
+
+def _amiss(store: Store, path: str, digest: str) -> str | None:
+    try:
+        if store.stat(path) is None:
+            return "missing"
+        return None if store.digest(path) == digest else "damaged"
+    except OSError as error:
+        return f"unreadable ({error.strerror})"
 
 
 def fits(store: Store, name: str) -> bool:

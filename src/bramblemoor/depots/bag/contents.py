@@ -99,12 +99,11 @@ class DepotContents(Contents):
         What was set aside in earlier/ is found, too.
         """
         places = [place for lies in self._lies(sha256, path) if (place := inside_or_none(lies)) is not None]
-        store = self.depot.store
-        return next((place for place in places if store.stat(place) is not None), places[0] if places else None)
+        return next(filter(self.depot.store.stat_if_told, places), places[0] if places else None)
 
     def size(self, sha256: str, path: str) -> int:
         found = self.find(sha256, path)
-        lies = self.depot.store.stat(found) if found is not None else None
+        lies = self.depot.store.stat_if_told(found) if found is not None else None
         return lies.bytes if lies is not None else 0
 
     def read(self, sha256: str, path: str) -> AbstractContextManager[Reading] | None:

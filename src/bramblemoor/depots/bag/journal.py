@@ -233,8 +233,9 @@ class Journal(Placing):
             return None
         size, count = self._oxum
         for path in self.store.listed(earlier(self.run, "").rstrip("/")):
-            former = self.store.stat(path)
-            size -= former.bytes if former is not None else 0
+            if (former := self.store.stat_if_told(path)) is None:
+                return None
+            size -= former.bytes
             count -= 1
         return (size, count) if count == files else None
 
@@ -260,7 +261,7 @@ def _counted(store: Store) -> tuple[int, int]:
     """(bytes, files) of what the manifest lists and is there."""
     size = count = 0
     for path, _ in bag.read_manifest(store):
-        if (lies := store.stat(path)) is not None:
+        if (lies := store.stat_if_told(path)) is not None:
             size += lies.bytes
             count += 1
     return size, count

@@ -20,6 +20,9 @@ from bramblemoor.disk.names import DEPOT_MARK
 from bramblemoor.disk.told import Anchor, Inside, Root, require_plain_folders
 from bramblemoor.running import PIECE
 
+_NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, errno.EINVAL, errno.EILSEQ}
+"""What a system answers where nothing lies, or where nothing can be called so."""
+
 
 class FolderStore(Store):
     kind = "folder"
@@ -78,15 +81,16 @@ class FolderStore(Store):
         return free_bytes(Path(self.where))
 
     def stat(self, path: str) -> Stored | None:
-        place = self._path(path)
-        try:
-            status = os.lstat(place)
-        except (OSError, ValueError):
+        status = _status(self._path(path))
+        if status is None or not stat.S_ISREG(status.st_mode):
             return None
-        return Stored(path, status.st_size, status.st_mtime_ns) if stat.S_ISREG(status.st_mode) else None
+        return Stored(path, status.st_size, status.st_mtime_ns)
 
     def is_taken(self, path: str) -> bool:
-        return os.path.lexists(self._path(path))
+        try:
+            return _status(self._path(path)) is not None
+        except OSError:
+            return True
 
     def names(self, folder: str) -> list[str]:
         try:
@@ -102,7 +106,7 @@ class FolderStore(Store):
         top = self._path(folder)
         if not _is_folder(top):
             return
-        for where, _, names in os.walk(top):
+        for where, _, names in os.walk(top, onerror=_unless_gone):
             below = folder + where[len(top) :]
             for name in names:
                 yield f"{below}/{name}" if os.sep == "/" else f"{below}/{name}".replace(os.sep, "/")
@@ -166,7 +170,12 @@ class FolderStore(Store):
     def clear(self, folder: str) -> None:
         place = Path(self._path(folder))
         if place.is_dir():
-            shutil.rmtree(place)
+            try:
+                shutil.rmtree(place)
+            except OSError as error:
+                if not os.path.isabs(error.filename or ""):  # the system names the last step only
+                    error.filename = str(place)
+                raise
         flush_folder(place.parent)
 
     def clear_unfinished(self, folders: Iterable[str]) -> None:
@@ -191,11 +200,27 @@ class FolderStore(Store):
         return FolderStager(self.where, run, self.system, self.require_there)
 
 
-def _is_folder(path: str) -> bool:
+def _status(path: str) -> os.stat_result | None:
+    """What lies there, a link itself; None where nothing does, or can. Raises OSError where the drive does not tell."""
     try:
-        return stat.S_ISDIR(os.lstat(path).st_mode)
-    except OSError:
-        return False
+        return os.lstat(path)
+    except ValueError:  # the name holds a NUL
+        return None
+    except OSError as error:
+        if error.errno in _NOTHING_THERE:
+            return None
+        raise
+
+
+def _is_folder(path: str) -> bool:
+    status = _status(path)
+    return status is not None and stat.S_ISDIR(status.st_mode)
+
+
+def _unless_gone(error: OSError) -> None:
+    """A folder that cannot be listed is none that is empty."""
+    if error.errno not in _NOTHING_THERE:
+        raise error
 
 
 class _FolderLog(Log):
@@ -206,10 +231,8 @@ class _FolderLog(Log):
 
     @property
     def exists(self) -> bool:
-        try:
-            return stat.S_ISREG(os.lstat(self._path).st_mode)
-        except OSError:
-            return False
+        status = _status(self._path)
+        return status is not None and stat.S_ISREG(status.st_mode)
 
     def begin(self, head: bytes) -> None:
         folder = Path(self._path).parent

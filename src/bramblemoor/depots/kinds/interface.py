@@ -141,11 +141,21 @@ class Store(ABC):
 
     @abstractmethod
     def stat(self, path: str) -> Stored | None:
-        """The file that lies there; None where none does, or something that is no plain file."""
+        """The file that lies there; None where none does, or something that is no plain file.
+
+        Raises OSError where that cannot be told, as on a drive that fails: a file that cannot be looked at is not missing.
+        """
+
+    def stat_if_told(self, path: str) -> Stored | None:
+        """The same, and None where it cannot be told: for a place that is one of several where a content may lie."""
+        try:
+            return self.stat(path)
+        except OSError:
+            return None
 
     @abstractmethod
     def is_taken(self, path: str) -> bool:
-        """Whether anything lies there, be it a file or not."""
+        """Whether anything lies there, be it a file or not, or something that cannot be looked at."""
 
     @abstractmethod
     def names(self, folder: str) -> list[str]:
@@ -157,7 +167,10 @@ class Store(ABC):
 
     @abstractmethod
     def listed(self, folder: str) -> Iterator[str]:
-        """The path of everything below a folder that is no folder itself, in any order; nothing where there is no such folder."""
+        """The path of everything below a folder that is no folder itself, in any order; nothing where there is no such folder.
+
+        Raises OSError where one cannot be listed.
+        """
 
     @abstractmethod
     def is_one(self, path: str, other: str) -> bool:

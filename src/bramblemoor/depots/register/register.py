@@ -279,10 +279,15 @@ def expect_line(library: Library, depot: Depot, run: str) -> None:
         db.execute("UPDATE depots SET coming = ? WHERE id = ?", (coming, depot.id))
 
 
+def with_place(error: OSError) -> str:
+    """What the system said, and of which file: "Input/output error (/media/heron/depot/incoming)"."""
+    return f"{error.strerror or error}{f' ({error.filename})' if error.filename else ''}"
+
+
 def drive_trouble(name: str, error: OSError) -> DepotTrouble:
     """What goes wrong at one drive, told of that depot: the others are not held up by it."""
     return DepotTrouble(
-        f"The depot {name} cannot be used: {error.strerror or error}{f' ({error.filename})' if error.filename else ''}.",
+        f"The depot {name} cannot be used: {with_place(error)}.",
         "Let the system check its drive; if a file there is what is wrong: bramblemoor depot repair, or another drive.",
     )
 
