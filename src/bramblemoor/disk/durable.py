@@ -21,9 +21,10 @@ _LONGEST = 255
 
 _libc = ctypes.CDLL(None, use_errno=True) if sys.platform.startswith("linux") else None
 
-
 NAME_REFUSED = (errno.ENOENT, errno.EINVAL, errno.ENAMETOOLONG, getattr(errno, "EILSEQ", errno.EINVAL))
 """What file systems answer to a name that they do not take; some as if its folder were missing."""
+NOTHING_THERE = (*NAME_REFUSED, errno.ENOTDIR, errno.ELOOP)
+"""What they answer where nothing lies, or where nothing can be called so."""
 
 
 def beside(path: Path, again: str = "") -> Path:
@@ -182,6 +183,26 @@ def free_bytes(folder: Path) -> int:
     import shutil
 
     return shutil.disk_usage(folder).free
+
+
+def status_of(path: Path | str) -> os.stat_result | None:
+    """What lies there, a link itself; None where nothing does, or can. Raises OSError where the drive does not tell."""
+    try:
+        return os.lstat(path)
+    except ValueError:  # the name holds a NUL
+        return None
+    except OSError as error:
+        if error.errno in NOTHING_THERE:
+            return None
+        raise
+
+
+def is_taken(path: Path | str) -> bool:
+    """Whether anything lies there, or something that cannot be looked at: neither is to be replaced unseen."""
+    try:
+        return status_of(path) is not None
+    except OSError:
+        return True
 
 
 def in_the_way(top: str, path: str) -> str:

@@ -10,7 +10,7 @@ from io import RawIOBase
 from pathlib import Path
 from typing import TypeVar
 
-from bramblemoor.disk.durable import beside, digest_of, flush_file, flush_folder, set_time
+from bramblemoor.disk.durable import beside, digest_of, flush_file, flush_folder, is_taken, set_time
 from bramblemoor.disk.names import collision_key, free_name, safe_name
 from bramblemoor.library.home import Library
 from bramblemoor.running import PIECE
@@ -119,7 +119,7 @@ def put_back(
         flush_file(fresh)
         prove(fresh)
         set_time(fresh, mtime_ns)
-        if os.path.lexists(target):
+        if is_taken(target):
             _set_aside(target, aside)
         fresh.replace(target)
         flush_folder(target.parent)

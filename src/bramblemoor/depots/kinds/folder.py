@@ -14,14 +14,20 @@ from typing import BinaryIO
 from bramblemoor.depots.kinds.folder_stager import FolderStager
 from bramblemoor.depots.kinds.interface import INCOMING, PAYLOAD, Log, Moves, Reading, Stager, Store, Stored, Traits
 from bramblemoor.depots.kinds.medium import READ, can_prove, open_on_medium, pieces_of
-from bramblemoor.disk.durable import clear_unfinished, flush_folder, free_bytes, replacing, write_atomically
+from bramblemoor.disk.durable import (
+    NOTHING_THERE,
+    clear_unfinished,
+    flush_folder,
+    free_bytes,
+    is_taken,
+    replacing,
+    status_of,
+    write_atomically,
+)
 from bramblemoor.disk.file_systems import FileSystem, file_system_of, seat_of
 from bramblemoor.disk.names import DEPOT_MARK
 from bramblemoor.disk.told import Anchor, Inside, Root, require_plain_folders
 from bramblemoor.running import PIECE
-
-_NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, errno.EINVAL, errno.EILSEQ}
-"""What a system answers where nothing lies, or where nothing can be called so."""
 
 
 class FolderStore(Store):
@@ -81,16 +87,13 @@ class FolderStore(Store):
         return free_bytes(Path(self.where))
 
     def stat(self, path: str) -> Stored | None:
-        status = _status(self._path(path))
+        status = status_of(self._path(path))
         if status is None or not stat.S_ISREG(status.st_mode):
             return None
         return Stored(path, status.st_size, status.st_mtime_ns)
 
     def is_taken(self, path: str) -> bool:
-        try:
-            return _status(self._path(path)) is not None
-        except OSError:
-            return True
+        return is_taken(self._path(path))
 
     def names(self, folder: str) -> list[str]:
         try:
@@ -200,26 +203,14 @@ class FolderStore(Store):
         return FolderStager(self.where, run, self.system, self.require_there)
 
 
-def _status(path: str) -> os.stat_result | None:
-    """What lies there, a link itself; None where nothing does, or can. Raises OSError where the drive does not tell."""
-    try:
-        return os.lstat(path)
-    except ValueError:  # the name holds a NUL
-        return None
-    except OSError as error:
-        if error.errno in _NOTHING_THERE:
-            return None
-        raise
-
-
 def _is_folder(path: str) -> bool:
-    status = _status(path)
+    status = status_of(path)
     return status is not None and stat.S_ISDIR(status.st_mode)
 
 
 def _unless_gone(error: OSError) -> None:
     """A folder that cannot be listed is none that is empty."""
-    if error.errno not in _NOTHING_THERE:
+    if error.errno not in NOTHING_THERE:
         raise error
 
 
@@ -231,7 +222,7 @@ class _FolderLog(Log):
 
     @property
     def exists(self) -> bool:
-        status = _status(self._path)
+        status = status_of(self._path)
         return status is not None and stat.S_ISREG(status.st_mode)
 
     def begin(self, head: bytes) -> None:

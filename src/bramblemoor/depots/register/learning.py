@@ -138,10 +138,7 @@ def learn_contents(library: Library, depot: Depot) -> int:
 
 def size_of(store: Store, path: str) -> int | None:
     """Bytes of a file of the payload as it lies there; None where there is none, or a link or another mount is on the way."""
-    try:
-        lies = store.stat(f"{PAYLOAD}/{path}")
-    except OSError:
-        return None
+    lies = store.stat_if_told(f"{PAYLOAD}/{path}")
     return lies.bytes if lies is not None else None
 
 

@@ -11,7 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from bramblemoor.disk.durable import digest_of, flush_folder
+from bramblemoor.disk.durable import digest_of, flush_folder, is_taken
 from bramblemoor.disk.names import free_name, listable
 from bramblemoor.errors import MassOfChanges
 from bramblemoor.library import copies
@@ -297,7 +297,7 @@ def _bring_along(library: Library, *, carry_out: bool) -> Iterator[Finding]:
     touched: set[Path] = set()
     for row in library.db.execute(_LEFT_BEHIND).fetchall():
         old, new = library.root / row["path"], library.root / f"{row['now']}.xmp"
-        if os.path.lexists(new):
+        if is_taken(new):
             yield Finding(
                 row["path"], f"its picture has moved to {row['now']}, where there is another sidecar; join the two"
             )
