@@ -141,8 +141,8 @@ def survives(lab: Lab, kind: str, recorded: Recorded, writes: list[tuple[int, by
 
 
 def _says_broken(drive: Path, run: subprocess.CompletedProcess[str]) -> bool:
-    """Whether a run failed naming a file of a drive that the system itself cannot list, or put a copy in the place of: only
-    its file system's own repair can help then."""
+    """Whether a run failed naming a place on a drive, and the system's own programs cannot list the drive, put a copy in that
+    place or take away what lies there: only its file system's own repair can help then. What lies there is taken away."""
     named = re.search(re.escape(str(drive)) + r"[^:)\n]*", run.stdout + run.stderr)
     if run.returncode == 0 or named is None:
         return False
@@ -151,7 +151,10 @@ def _says_broken(drive: Path, run: subprocess.CompletedProcess[str]) -> bool:
     target = place.with_name(re.sub(r"(\.copy|\.again)?\.bm-new$", "", place.name))
     places = map(str, (drive / "depot/depot.toml", target.parent / "probe", target))
     put = ["sh", "-c", 'cp "$0" "$1" && mv -f "$1" "$2"', *places]
-    return bool(listed.returncode or subprocess.run(put, capture_output=True, check=False).returncode)
+    if listed.returncode or subprocess.run(put, capture_output=True, check=False).returncode:
+        return True
+    take = ["rm", "-r", str(place)]
+    return place.exists() and subprocess.run(take, capture_output=True, check=False).returncode != 0
 
 
 def main() -> None:
