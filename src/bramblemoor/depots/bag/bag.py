@@ -164,7 +164,7 @@ def _amiss(store: Store, path: str, digest: str) -> str | None:
             return "missing"
         return None if store.digest(path) == digest else "damaged"
     except OSError as error:
-        return f"unreadable ({error.strerror})"
+        return f"unreadable ({error.strerror or error})"
 
 
 def fits(store: Store, name: str) -> bool:
