@@ -4,14 +4,17 @@ BIN := .venv/bin
 # Where it is set, each command would compile the program anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: help demo test lint real bench proof screenshots clean
+.PHONY: help demo test lint real bench proof screenshots versions clean
 
 help:  # say what make can do
 	@sed -n "s/^\([a-z]*\):.*  # \(.*\)/  make \1|\2/p" $(firstword $(MAKEFILE_LIST)) | while IFS="|" read -r what why; do printf "%-20s %s\n" "$$what" "$$why"; done
 
-.venv/ready: pyproject.toml
+# uv installs in seconds what takes pip minutes; where it cannot be had, pip does it.
+.venv/ready: pyproject.toml constraints.txt
 	$(PYTHON) -m venv .venv
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]'
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check uv || echo "uv cannot be had here; pip takes a little longer."
+	@if [ -x $(BIN)/uv ]; then echo "$(BIN)/uv pip install ..."; $(BIN)/uv pip install --quiet --python $(BIN)/python --constraint constraints.txt -e '.[dev]'; \
+	else $(BIN)/python -m pip install --quiet --disable-pip-version-check --constraint constraints.txt -e '.[dev]'; fi
 	touch $@
 
 demo: .venv/ready  # the whole journey on a made-up world, about a minute
@@ -44,6 +47,10 @@ proof: .venv/ready  # the heavy proofs: random exports, kills, faults of real dr
 
 screenshots: .venv/ready  # docs/screenshots, from the demo data
 	$(BIN)/python docs/screenshots/make.py
+
+versions:  # write constraints.txt anew, with the versions that can be had today
+	rm -rf .venv && $(PYTHON) -m venv .venv && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]'
+	(sed -n "/^#/p" constraints.txt; $(BIN)/python -m pip freeze --exclude-editable) > constraints.new && mv constraints.new constraints.txt
 
 clean:  # remove what was set up here
 	rm -rf .venv demo-world

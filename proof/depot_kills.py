@@ -71,14 +71,14 @@ class Stage:
         self.lab.must("backup")
         self.save("free", "free", "2021", "--yes")
         self.lab.must("free", "2021", "--yes")
-        self.save("reopen", "reopen", "2021")
+        self.save("unbind", "unbind", "2021")
         # A new drive in the place of one that is gone; what was freed comes from the other.
         shutil.rmtree(self.lab.root / "e")
         (self.lab.root / "e").mkdir()
         self.lab.must("depot", "replace", "e", str(self.lab.root / "e"), "--stand-in", "e")
         self.save("refill", "backup")
         self.lab.must("backup")
-        self.lab.must("reopen", "2021")
+        self.lab.must("unbind", "2021")
         self.lab.change_things(chance)
         self.save("backup", "backup")
         self.lab.must("backup", "d", codes=(0, 1))
@@ -117,7 +117,7 @@ class Stage:
         command = subprocess.run(self.arguments(name), cwd=self.lab.root, capture_output=True, text=True, check=False)
         told = command.stdout + command.stderr
         again = command.returncode
-        done_already = {"bind": "is bound already", "reopen": "is open for work", "pack": "already"}
+        done_already = {"bind": "is bound already", "unbind": "is open for work", "pack": "already"}
         if again == 2 and name in done_already and done_already[name] in told:
             again = 0
         if again not in (0, 1) or (again == 1 and name not in ("backup", "refill", "mend", "restore")):
@@ -142,7 +142,7 @@ class Stage:
             )
             if whole.returncode or [path for path in (lab.root / "away").iterdir() if path.suffix != ".zip"]:
                 problems.append(f"the archive is not whole: {whole.stdout[-300:]}{whole.stderr}")
-        if name == "reopen":
+        if name == "unbind":
             problems += level(lab.library, lab.root / "d")
         if name == "free" and list((lab.library / "pictures/2021").rglob("*.jpg")):
             problems.append("2021 is still there")

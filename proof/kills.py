@@ -51,7 +51,7 @@ class Stage:
         self.trial.mkdir()
         self.run("new", "library")
         self.run(*library, "service", "add", "thrushfield", address, "--token-file", str(self.world / "token.txt"))
-        self.run(*library, "order", "--part-size", "2MB")
+        self.run(*library, "order", "--size", "2MB")
         time.sleep(2)
         self.save("collect")
         self.run(*self.commands["collect"])

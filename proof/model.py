@@ -133,8 +133,8 @@ class Studio:
             raise Broken(f"standing: {done.stderr}\n{self.history()}")
         told: dict[str, Any] = json.loads(done.stdout)
         on_disk, frames = self.places(), self.frames()
-        for holder in told["holders"]:
-            name = holder["name"]
+        for holder in told["copies"]:
+            name = holder["depot"]
             most = sum(
                 name in on_disk.get(digest, ()) or (name, digest) in self.unnoticed for digest in frames.values()
             )
@@ -261,7 +261,7 @@ class Studio:
             shutil.rmtree(self.folder / name)
             (self.folder / "copied").rename(self.folder / name)
             told = json.loads(self.run("standing", "--json").stdout)
-            held = next((one["frames"] for one in told["holders"] if one["name"] == name), 0)
+            held = next((one["frames"] for one in told["copies"] if one["depot"] == name), 0)
             if held:
                 raise Broken(f"{name} was copied by hand, and counts for {held} frames unread\n{self.history()}")
 
@@ -344,7 +344,7 @@ class Studio:
         self.command("backup", "--yes", kill_after=self.chance.uniform(0.2, 0.9))
 
     def another_run_is_killed(self) -> None:
-        runs = (("mend",), ("verify",), ("free", "2024", "--yes"), ("reopen", "2024"), ("stocktake", "--yes"))
+        runs = (("mend",), ("verify",), ("free", "2024", "--yes"), ("unbind", "2024"), ("stocktake", "--yes"))
         self.command(*self.chance.choice(runs), kill_after=self.chance.uniform(0.1, 0.6))
 
     def verify(self) -> None:
@@ -368,8 +368,8 @@ class Studio:
         self.command("backup", "--yes")
         self.command("free", "2024", "--yes")
 
-    def reopen(self) -> None:
-        self.command("reopen", "2024")
+    def unbind(self) -> None:
+        self.command("unbind", "2024")
 
     def purge(self) -> None:
         self.command("purge", self.chance.choice([*DEPOTS]), "--older-than", "0", "--yes")
@@ -395,7 +395,7 @@ class Studio:
             cls.rename, cls.rename_folder, cls.move_over, cls.retouch, cls.delete, cls.rot, cls.unplug, cls.plug_in,
             cls.plug_in, cls.copy_depot_by_hand, cls.another_library, cls.old_library_comes_back, cls.restore, cls.narrow,
             cls.keep_for, cls.age, cls.clock_jumps, cls.backup_is_killed, cls.another_run_is_killed, cls.level,
-            cls.put_away, cls.reopen, cls.purge, cls.retire,
+            cls.put_away, cls.unbind, cls.purge, cls.retire,
         )  # fmt: skip
         return [(do.__name__, do) for do in (*often, *rest)]
 

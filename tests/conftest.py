@@ -19,6 +19,7 @@ from typing import Any
 
 import pytest
 from hypothesis import settings
+from jsonschema import Draft202012Validator
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "proof"))
 from preloaded import Preloaded
@@ -39,6 +40,11 @@ CHECKER = ROOT / "proof/check.py"
 @cache
 def _program() -> Preloaded:
     return Preloaded()
+
+
+@cache
+def _schema() -> Draft202012Validator:
+    return Draft202012Validator(json.loads((ROOT / "docs/json.schema.json").read_text(encoding="utf-8")))
 
 
 @cache
@@ -96,6 +102,9 @@ class Shell:
             code = 1  # an export in which something is to be seen to; what, the tests look at by themselves
         if code is not None:
             assert done.returncode == code, f"{arguments} ended with {done.returncode}\n{done.stdout}\n{done.stderr}"
+        if "--json" in arguments:
+            for error in _schema().iter_errors(json.loads(done.stdout)):
+                raise AssertionError(f"{arguments} printed what docs/json.schema.json does not allow: {error}")
         return Result(done.returncode, done.stdout, done.stderr)
 
 
@@ -141,7 +150,7 @@ def ordered(shell: Shell, world: Path) -> Callable[..., Path]:
         shell("new", "library")
         library = shell.folder / "library"
         shell("service", "add", "thrushfield", address, "--token-file", world.parent / "token.txt", cwd=library)
-        shell("order", "--part-size", "2MB", *options, cwd=library)
+        shell("order", "--size", "2MB", *options, cwd=library)
         return library
 
     return make
@@ -157,7 +166,7 @@ def collected_once(world: Path, tmp_path_factory: pytest.TempPathFactory) -> Pat
         shell(
             "service", "add", "thrushfield", address, "--token-file", world.parent / "token.txt", cwd=folder / "library"
         )
-        shell("order", "--part-size", "2MB", cwd=folder / "library")
+        shell("order", "--size", "2MB", cwd=folder / "library")
         shell("collect", cwd=folder / "library")
     return folder / "library"
 

@@ -51,9 +51,9 @@ def test_each_volume_is_complete_and_all_are_the_library(
         assert not seen.keys() & mine.keys()
         seen |= mine
         # A volume opens by itself, and knows its own frames and no others.
-        found = shell("find", "--json", "--most", "999", cwd=bag / "data").json["frames"]
+        found = shell("find", "--json", "--most", "999", cwd=bag / "data").json["hits"]
         assert {frame["path"] for frame in found} == {path for path in mine if not path.endswith(".xmp")} & {
-            frame["path"] for frame in shell("find", "--json", "--most", "999", cwd=library).json["frames"]
+            frame["path"] for frame in shell("find", "--json", "--most", "999", cwd=library).json["hits"]
         }
         assert "opens read-only" in shell("tell", found[0]["path"], "--title", "No", cwd=bag / "data", code=3).err
         for sidecar in (bag / "data").rglob("*.xmp"):
@@ -76,8 +76,8 @@ def test_some_of_a_library_is_packed_and_had_back(shell: Shell, library: Path, t
     of_year = {path: content for path, content in pictures(library).items() if path.startswith("pictures/2025/")}
     shell("restore", "back", "--from", tmp_path / "2025")
     assert pictures(tmp_path / "back") == of_year
-    frames = shell("find", "--json", "--most", "999", cwd=tmp_path / "back").json["frames"]
-    before = shell("find", "--json", "--most", "999", cwd=library).json["frames"]
+    frames = shell("find", "--json", "--most", "999", cwd=tmp_path / "back").json["hits"]
+    before = shell("find", "--json", "--most", "999", cwd=library).json["hits"]
     assert {frame["path"] for frame in frames} == {frame["path"] for frame in before} & of_year.keys() != set()
     assert "single" in shell("standing", cwd=tmp_path / "back", code=1).out
     name = Path(frames[7]["path"]).name

@@ -4,9 +4,15 @@ import shutil
 import sqlite3
 import subprocess
 from pathlib import Path
+from typing import Any
 
 from conftest import Shell, pictures
 from test_copies import flip
+
+
+def year_of(standing: dict[str, Any], year: int) -> dict[str, Any]:
+    found: dict[str, Any] = next(one for one in standing["years"] if one["year"] == year)
+    return found | {"held": {one["depot"]: one["frames"] for one in found["held"]}}
 
 
 def test_a_year_is_put_away_and_opened_again(
@@ -23,7 +29,7 @@ def test_a_year_is_put_away_and_opened_again(
     receipt = shell("bind", "2024", "--at", "heron", "--at", "otter", "--json", cwd=library).json
     assert receipt["balanced"] and receipt["about"]["bound"] == "yes" and receipt["came_in"]["files"] == 3 * len(year)
     assert "is bound already" in shell("bind", "2024", "--at", "heron", cwd=library, code=2).err
-    assert "heron, otter" in shell("bind", cwd=library).out
+    assert "heron, otter" in shell("bind", "list", cwd=library).out
     shell("backup", cwd=library)
     assert list((depots["heron"] / "data/ledger/receipts").glob("*-bind-*.json"))
     # What is bound does not change.
@@ -60,7 +66,7 @@ def test_a_year_is_put_away_and_opened_again(
     shell("backup", cwd=library)
     assert all(pictures(root / "data") == whole for root in depots.values())
     weighed = shell("standing", "--json", cwd=library, code=None).json
-    assert weighed["years"]["2024"]["states"] == {"sound": weighed["years"]["2024"]["held"]["heron"]}
+    assert year_of(weighed, 2024)["states"] == {"sound": year_of(weighed, 2024)["held"]["heron"]}
     # Years later, under any name, with the library away.
     library.rename(tmp_path / "away")
     depots["otter"].rename(tmp_path / "found in a drawer")
@@ -83,7 +89,7 @@ def test_a_year_is_put_away_and_opened_again(
     with sqlite3.connect(library / "ledger/ledger.sqlite") as db:
         frame = db.execute("SELECT frame FROM files WHERE path = ?", (f"{name}.xmp",)).fetchone()[0]
         db.execute("INSERT INTO claims VALUES (?, 'keyword', 'seen by the weir', 'service', '')", (frame,))
-    opened = shell("reopen", "2024", "--json", cwd=library).json
+    opened = shell("unbind", "2024", "--json", cwd=library).json
     assert opened["balanced"]
     assert {path for path, one in pictures(library).items() if one != whole[path]} == {f"{name}.xmp"}
     assert b"seen by the weir" in (library / f"{name}.xmp").read_bytes()
@@ -138,15 +144,15 @@ def test_a_year_that_is_away_is_kept_safe(shell: Shell, library: Path, depots: d
     (library / "ledger/ledger.sqlite").write_bytes(b"garbage")
     shell("restore", ".", "--ledger-only", "--from", depots["heron"], cwd=library)
     assert "vanished" not in shell("stocktake", cwd=library).out
-    assert shell("standing", "--json", cwd=library, code=1).json["years"]["2024"]["held"]["library"] == 0
+    assert year_of(shell("standing", "--json", cwd=library, code=1).json, 2024)["held"]["library"] == 0
     shell("restore", tmp_path / "again", "--from", depots["heron"])
     assert "Nothing was deleted" in shell("free", "2024", "--yes", cwd=tmp_path / "again", code=3).err
-    assert "freed on" not in shell("bind", cwd=tmp_path / "again").out
+    assert "freed on" not in shell("bind", "list", cwd=tmp_path / "again").out
     # A drive that is not sound at the first try does not upset the books.
     rotten.write_bytes(rotten.read_bytes() + b"longer")
     for name in ("otter", "wren"):
         shell("depot", "add", name, tmp_path / name, cwd=library)
-    opened = shell("reopen", "2024", "--json", cwd=library, code=None).json
+    opened = shell("unbind", "2024", "--json", cwd=library, code=None).json
     assert opened["balanced"] and pictures(library) == pictures(wren / "data")
 
 
@@ -167,10 +173,10 @@ def test_the_last_copies_of_a_freed_year_stay(shell: Shell, library: Path, depot
     few = next(root for root in depots.values() if not of_year & set(pictures(root / "data")))
     shell("restore", "part", "--from", few)
     assert "vanished" not in shell("stocktake", cwd=shell.folder / "part").out
-    assert "freed on" in shell("bind", cwd=shell.folder / "part").out
-    held = shell("standing", "--json", cwd=shell.folder / "part", code=1).json["years"]["2024"]["held"]
+    assert "freed on" in shell("bind", "list", cwd=shell.folder / "part").out
+    held = year_of(shell("standing", "--json", cwd=shell.folder / "part", code=1).json, 2024)["held"]
     assert held["library"] == 0
-    shell("reopen", "2024", cwd=library)
+    shell("unbind", "2024", cwd=library)
     # The library's copy counts like another; of what two depots would give up, one must stay for that.
     for _ in range(2):
         shell("backup", "--yes", cwd=library, code=None)
@@ -190,10 +196,10 @@ def test_some_of_a_freed_year_is_restored_to_its_library(shell: Shell, library: 
     shell("free", "2024", "--yes", cwd=library)
     shell("restore", ".", "--frame", "ALD_0030.jpg", cwd=library)
     shell("stocktake", cwd=library)
-    assert "freed on" in shell("bind", cwd=library).out
-    assert shell("standing", "--json", cwd=library, code=None).json["years"]["2024"]["held"]["library"] == 1
+    assert "freed on" in shell("bind", "list", cwd=library).out
+    assert year_of(shell("standing", "--json", cwd=library, code=None).json, 2024)["held"]["library"] == 1
     shell("restore", ".", "--year", "2024", cwd=library)
-    assert pictures(library) == whole and "freed on" not in shell("bind", cwd=library).out
+    assert pictures(library) == whole and "freed on" not in shell("bind", "list", cwd=library).out
     shell("backup", cwd=library)
     freed = shell("free", "2024", "--yes", "--json", cwd=library).json["came_in"]["files"]
     assert freed == len(whole) - len(pictures(library))
@@ -201,7 +207,7 @@ def test_some_of_a_freed_year_is_restored_to_its_library(shell: Shell, library: 
     sidecar = next(name for name in whole if name.startswith("pictures/2024/") and name.endswith(".xmp"))
     (library / sidecar).parent.mkdir(parents=True)
     (library / sidecar).write_bytes(whole[sidecar].replace(b"<rdf:RDF", b"<rdf:RDF "))
-    assert "a different file" in shell("reopen", "2024", cwd=library, code=1).out
-    assert "No year" in shell("bind", cwd=library).out
+    assert "a different file" in shell("unbind", "2024", cwd=library, code=1).out
+    assert "No year" in shell("bind", "list", cwd=library).out
     assert "1 file changed by others" in shell("stocktake", cwd=library).out
     assert len(pictures(library)) == len(whole) and pictures(library)[sidecar] != whole[sidecar]

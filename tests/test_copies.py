@@ -34,7 +34,7 @@ def names_of(receipt: dict[str, Any], key: str) -> list[str]:
 
 
 def test_backup_verify_mend(shell: Shell, world: Path, library: Path, depots: dict[str, Path]) -> None:
-    plan = shell("backup", "--dry-run", "--json", cwd=library).json
+    plan = {one["depot"]: one for one in shell("backup", "--dry-run", "--json", cwd=library).json["depots"]}
     assert plan["otter"]["frames"] == 96 and not (depots["otter"] / "data/pictures").exists()
     shell("backup", cwd=library)
     checked(world, library, depots)

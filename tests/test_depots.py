@@ -59,7 +59,7 @@ def test_mirrors_and_purging(shell: Shell, library: Path, depots: dict[str, Path
     shell("tell", "ALD_0669.jpg", "--title", "Second", cwd=library)
     shell("backup", cwd=library)
     assert not list(depots["heron"].glob("earlier/*")) and list(depots["otter"].glob("earlier/*"))
-    purges = [one for one in shell("receipt", "--list", "--json", cwd=library).json if one["run"] == "purge"]
+    purges = [one for one in shell("receipt", "list", "--json", cwd=library).json["receipts"] if one["run"] == "purge"]
     assert len(purges) == 1
     listed = shell("earlier", "otter", "--json", cwd=library).json["earlier"]
     assert any(one["path"].endswith("ALD_0669.jpg.xmp") for one in listed)
@@ -114,7 +114,7 @@ def test_drives_are_retired_replaced_repaired(
     shell("backup", cwd=library)
     shell("depot", "retire", "dipper", cwd=library)
     weighed = shell("standing", "--json", cwd=library, code=1).json
-    assert weighed["states"] == {"short": 96} and "dipper" not in {one["name"] for one in weighed["holders"]}
+    assert weighed["states"] == {"short": 96} and "dipper" not in {one["depot"] for one in weighed["copies"]}
     assert "was retired" in shell("backup", "dipper", cwd=library, code=3).err
     shell("depot", "retire", "dipper", "--undo", cwd=library)
     assert shell("standing", "--json", cwd=library).json["safe"]

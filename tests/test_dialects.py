@@ -138,7 +138,11 @@ def test_a_dialect_of_ones_own_is_drafted_tried_and_used(shell: Shell, tmp_path:
     assert 'form = "date", pattern = "%d.%m.%Y %H:%M"' in text
     assert "is there already" in shell("dialect", "draft", "parcel", "--out", "lane.toml", code=2).err
     tried = shell("dialect", "try", "parcel", "--dialect", "lane.toml", "--json").json
-    assert (tried["frames"], tried["paired"], tried["fields"]["taken"]) == (12, 12, 12) and len(tried["examples"]) == 10
+    assert (tried["frames"], tried["paired"], {"field": "taken", "records": 12} in tried["fields"]) == (
+        12,
+        12,
+        True,
+    ) and len(tried["examples"]) == 10
     shell("new", "library")
     assert not list((tmp_path / "library/pictures").rglob("*")), "trying writes nothing"
     receipt = shell("unpack", "--from", "parcel", "--dialect", "lane.toml", "--library", "library", "--json").json
@@ -295,7 +299,7 @@ def test_ten_thousand_entries_in_a_folder_and_names_of_every_length(shell: Shell
     receipt = shell("unpack", "--from", "parcel", "--dialect", "own.toml", "--library", "library", "--json").json
     assert receipt["balanced"] and receipt["kept"][0]["amount"]["frames"] == 10_000 + len(names)
     for number, name in enumerate(names):
-        found = shell("find", f"Title {number}", "--library", "library", "--json").json["frames"]
+        found = shell("find", f"Title {number}", "--library", "library", "--json").json["hits"]
         exact = [one for one in found if one["title"] == f"Title {number}"]
         assert len(exact) == 1, name
         assert (tmp_path / "library" / exact[0]["path"]).read_bytes() == PICTURE + name.encode()
@@ -399,7 +403,7 @@ def test_the_worked_example_of_the_manual(shell: Shell, tmp_path: Path) -> None:
     shell("new", "library")
     receipt = shell("unpack", "--from", "parcel", "--dialect", "mine.toml", "--library", "library", "--json").json
     assert receipt["balanced"] and receipt["kept"][0]["amount"]["frames"] == 2 and receipt["left_out"] == []
-    found = shell("find", "--library", "library", "--json").json["frames"]
+    found = shell("find", "--library", "library", "--json").json["hits"]
     assert {one["title"] for one in found} == {"Mist & reeds", "The second"}
     shown = shell(
         "show", next(one["path"] for one in found if one["title"] == "Mist & reeds"), "--library", "library", "--json"
@@ -411,7 +415,7 @@ def test_the_worked_example_of_the_manual(shell: Shell, tmp_path: Path) -> None:
         ["Fen & lock"],
     )
     assert believed["position"] == [52.913842, -1.482711]
-    assert {file["role"] for file in shown["files"]} == {"original", "rendition", "sidecar"}
+    assert {file["role"] for file in shown["made_of"]} == {"original", "rendition", "sidecar"}
 
 
 def test_the_manual_lists_every_key_that_dialects_take() -> None:
@@ -472,6 +476,6 @@ def test_albums_in_rows_references_and_sidecars_by_number(shell: Shell, tmp_path
         ("last.jpg", "by place", {"original", "sidecar"}),
     ):
         shown = shell("show", name, "--library", "library", "--json").json
-        assert shown["believed"]["title"] == title and {file["role"] for file in shown["files"]} == roles
+        assert shown["believed"]["title"] == title and {file["role"] for file in shown["made_of"]} == roles
     listed = (tmp_path / "library/albums/Fen & lock.csv").read_text()
     assert listed.index("last.jpg") < listed.index("IMG_12.jpg")

@@ -106,7 +106,7 @@ def test_sidecars_that_are_xmp_need_no_fields(shell: Shell, tmp_path: Path) -> N
     entries |= {f"p/{n % 2}/B{n}.xmp": sidecar(Facts(title=f"T{n}"), Belonging()) for n in range(8)}
     dialect, tried = drafted(shell, export(tmp_path / "parcel", entries))
     assert dialect["names"]["sidecar"] == ["{folder}{stem}.xmp"] and dialect["sidecar"]["format"] == "xmp"
-    assert tried["paired"] == 8 and tried["fields"] == {"title": 8}
+    assert tried["paired"] == 8 and tried["fields"] == [{"field": "title", "records": 8}]
 
 
 def test_twelve_parts_without_leading_noughts_are_one_order(shell: Shell, tmp_path: Path) -> None:

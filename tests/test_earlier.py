@@ -65,7 +65,7 @@ def test_former_ledgers_thin_out_and_earlier_states_come_back_without_them(
     shell("backup", "heron", cwd=library)
     kept = sorted(path.parts[-4][5:13] for path in heron.glob("earlier/*/data/ledger/ledger.sqlite"))
     assert kept[:2] == ["20200120", "20200302"] and len(kept) == 3
-    purged = [one for one in shell("receipt", "--list", "--json", cwd=library).json if one["run"] == "purge"]
+    purged = [one for one in shell("receipt", "list", "--json", cwd=library).json["receipts"] if one["run"] == "purge"]
     assert len(purged) == 1
     assert "ledger/ledger.sqlite" in shell("receipt", purged[0]["number"], cwd=library).out
     valid(heron)
@@ -146,4 +146,4 @@ def test_what_if_something_were_lost(shell: Shell, library: Path, depots: dict[s
     assert both["states"] == {"single": 96}
     assert "Did you mean studio?" in shell("standing", "--if-lost", "studo", cwd=library, code=2).err
     by_shoot = shell("standing", "--by-shoot", "--json", cwd=library).json["shoots"]
-    assert sum(one["states"]["sound"] for one in by_shoot.values()) == 96
+    assert sum(one["states"]["sound"] for one in by_shoot) == 96

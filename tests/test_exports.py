@@ -209,9 +209,9 @@ def test_a_frames_files_keep_one_name(shell: Shell, tmp_path: Path) -> None:
         "A.jpg.xmp",
         "A.mp4",
     ]
-    files = shell("show", "A-2.jpg", "--library", "library", "--json").json["files"]
+    files = shell("show", "A-2.jpg", "--library", "library", "--json").json["made_of"]
     assert {(file["role"], file["former_name"]) for file in files} == {
-        ("original", "A.jpg"), ("rendition", "A-touched.jpg"), ("clip", "A.mp4"), ("sidecar", ""),
+        ("original", "A.jpg"), ("rendition", "A-touched.jpg"), ("clip", "A.mp4"), ("sidecar", None),
     }  # fmt: skip
     assert b"<xmpMM:PreservedFileName>A.jpg<" in next((tmp_path / "library").rglob("A-2.jpg.xmp")).read_bytes()
 
@@ -244,7 +244,7 @@ def test_folders_of_parts(shell: Shell, tmp_path: Path) -> None:
 def test_parts_can_be_removed_once_the_books_balance(shell: Shell, world: Path, collected: Path) -> None:
     done = shell("unpack", "--remove-parts", cwd=collected)
     assert "The books balance" in done.out and not list((collected / "incoming").rglob("*.zip"))
-    listed = shell("receipt", "--list", cwd=collected).out
+    listed = shell("receipt", "list", cwd=collected).out
     assert "unpack" in listed and "49 left out" in listed
     every = shell("receipt", "1", "--all", cwd=collected).out
     assert every.count("(as stream/") == 48 and "... and" not in every
@@ -278,7 +278,7 @@ def test_orders_by_date_and_kind(shell: Shell, world: Path, tmp_path: Path) -> N
             "library",
         )
         for options, frames in (
-            (["--only", "videos"], 1),
+            (["--kind", "video"], 1),
             (["--since", "2026-01-01", "--until", "2026-05-31"], 23),
             ([], 97),
         ):

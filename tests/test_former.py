@@ -36,7 +36,7 @@ def test_a_former_library_goes_on(shell: Shell, former: Path) -> None:
     library = former / "library"
     before = {path: content for path, content in pictures(library).items() if path.endswith(".jpg")}
     assert shell("find", "--json", cwd=library).json["found"] == 3
-    titles = {frame["title"] for frame in shell("find", "--json", cwd=library).json["frames"]}
+    titles = {frame["title"] for frame in shell("find", "--json", cwd=library).json["hits"]}
     assert titles in ({"Owl boxes", "Reeds", "Barge wash"}, {"Owl boxes", "The old lock", "Barge wash"})
     shell("tell", "OLD_0002.jpg", "--title", "Reed cutting", cwd=library)
     shell("backup", cwd=library, code=None)

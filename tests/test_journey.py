@@ -66,17 +66,21 @@ def test_reports_answer_in_json(shell: Shell, library: Path, depots: dict[str, P
     backup = shell("backup", "--json", cwd=library).json
     assert backup["balanced"] and backup["came_in"]["frames"] == 3 * 96
     weighed = shell("standing", "--json", cwd=library).json
-    assert weighed["safe"] and weighed["states"] == {"sound": 96} and set(weighed["years"]) == {"2024", "2025", "2026"}
+    assert weighed["safe"] and weighed["states"] == {"sound": 96}
+    assert [one["year"] for one in weighed["years"]] == [2024, 2025, 2026]
     found = shell("find", "lantern", "--json", cwd=library).json
-    assert found["found"] == 23 and found["frames"][0]["path"] == "pictures/2026/2026-05/KW0901.mp4"
+    assert found["found"] == 23 and found["hits"][0]["path"] == "pictures/2026/2026-05/KW0901.mp4"
     frame = shell("show", "ALD_0669.jpg", "--json", cwd=library).json
-    assert frame["believed"]["title"] == "水面の灯り 2" and {file["role"] for file in frame["files"]} == {
+    assert frame["believed"]["title"] == "水面の灯り 2" and {file["role"] for file in frame["made_of"]} == {
         "original",
         "clip",
         "sidecar",
     }
     assert {copy["name"] for copy in frame["copies"]} == {"heron", "otter", "dipper"}
-    assert [one["run"] for one in shell("receipt", "--list", "--json", cwd=library).json] == ["unpack", "backup"]
+    assert [one["run"] for one in shell("receipt", "list", "--json", cwd=library).json["receipts"]] == [
+        "unpack",
+        "backup",
+    ]
     assert shell("receipt", "1", "--json", cwd=library).json["left_out"][0]["name"] == "KW0777.jpg"
     assert len(shell("depot", "list", "--json", cwd=library).json["depots"]) == 3
     assert shell("service", "list", "--json", cwd=library).json["services"][0]["orders"][0]["state"] == "unpacked"

@@ -22,7 +22,7 @@ def test_what_comes_to_years_that_were_put_away(
             shell("bind", year, "--at", "heron", "--at", "otter", cwd=library)
         shell("free", "2026", "--yes", cwd=library)
         before = pictures(library)
-        shell("order", "--part-size", "2MB", cwd=library)
+        shell("order", "--size", "2MB", cwd=library)
         shell("collect", cwd=library)
         receipt = shell("unpack", "--json", cwd=library).json
     # What was freed is known, and does not come back; what is new of a bound year comes whole, with its sidecar.

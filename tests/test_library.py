@@ -46,7 +46,7 @@ def test_naming_templates(shell: Shell, collected: Path) -> None:
     edit_settings(collected, "{service}/{decade}", "{service}/{year}.{month}.{day}/")
     shell("unpack", cwd=collected)
     assert len(list((collected / "pictures/thrushfield/2026.05.02").glob("*.jpg"))) == 22
-    assert shell("find", "lantern", "--json", cwd=collected).json["frames"][0]["shoot"] == "2026.05.02"
+    assert shell("find", "lantern", "--json", cwd=collected).json["hits"][0]["shoot"] == "2026.05.02"
 
 
 def test_ledgers_that_cannot_be_used(shell: Shell, library: Path) -> None:
@@ -89,7 +89,7 @@ def test_the_rule_and_freshness(shell: Shell, library: Path, depots: dict[str, P
         db.execute(f"UPDATE copies SET state = 'cached' WHERE depot = ? AND file IN ({files})", (heron, frame))
     weighed = shell("standing", "--json", cwd=library, code=1).json
     assert weighed["states"] == {"short": 96}
-    holders = {holder["name"]: holder for holder in weighed["holders"]}
+    holders = {holder["depot"]: holder for holder in weighed["copies"]}
     assert holders["dipper"]["frames"] == 0 and holders["dipper"]["stale"] > 100 and holders["heron"]["frames"] == 95
     assert any("dipper" in step and "verify" in step for step in weighed["next"])
     assert re.search(r"dipper .*400 days ago: too long", shell("standing", cwd=library, code=1).out)

@@ -179,7 +179,9 @@ def test_an_order_whose_answer_is_lost_is_placed_once(shell: Shell, world: Path,
             f"{address}/v1/orders",
             headers={"Authorization": f"Bearer {(world.parent / 'token.txt').read_text().strip()}"},
         )
-        assert len(told.json()["orders"]) == 1 and len(shell("orders", "--json", cwd=library).json["orders"]) == 1
+        assert (
+            len(told.json()["orders"]) == 1 and len(shell("order", "list", "--json", cwd=library).json["orders"]) == 1
+        )
 
 
 def rewrite_tags(depot: Path) -> None:
@@ -445,7 +447,7 @@ def test_packing_that_is_killed_while_it_tidies_up_completes(shell: Shell, small
             break
         shell("pack", away, "--name", "all", cwd=small)
         assert not list(away.glob("*.unfinished")) and shell("volumes", away).code == 0
-        runs = [one for one in shell("receipt", "--list", "--json", cwd=small).json if one["run"] == "pack"]
+        runs = [one for one in shell("receipt", "list", "--json", cwd=small).json["receipts"] if one["run"] == "pack"]
         assert len(runs) == at + 1
     assert at >= 3
 

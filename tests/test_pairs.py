@@ -94,12 +94,12 @@ def unpack(
 
 
 def titles(shell: Shell) -> dict[str, str]:
-    found = shell("find", "--json", "--library", "library").json["frames"]
+    found = shell("find", "--json", "--library", "library").json["hits"]
     assert len({frame["path"] for frame in found}) == len(found)
     names = [frame["path"].rpartition("/")[2] for frame in found]
     # Namesakes lie in other months: told apart by them.
     return {
-        name if names.count(name) == 1 else f"{frame['shoot']}/{name}": frame["title"]
+        name if names.count(name) == 1 else f"{frame['shoot']}/{name}": frame["title"] or ""
         for name, frame in zip(names, found, strict=True)
     }
 
@@ -364,14 +364,14 @@ def test_a_clip_that_fits_two_stills_is_told(shell: Shell) -> None:
     assert titles(shell) == {"I.JPG": "", "I.PNG": "png"} and not any(
         ".MP4" in one["name"] for one in again["findings"]
     )
-    files = shell("show", "I.PNG", "--json", "--library", "library").json["files"]
+    files = shell("show", "I.PNG", "--json", "--library", "library").json["made_of"]
     assert "clip" in {file["role"] for file in files}
 
 
 def test_a_clip_is_of_the_still_whose_record_tells_its_second(shell: Shell) -> None:
     told = index(line("jpg", Y2019, n="I.JPG"), line("jpeg", Y2018, n="I.jpeg"))
     unpack(shell, INDEX, {"p/I.JPG": jpeg(1), "p/I.jpeg": jpeg(2), "p/I.mp4": mp4(3, Y2018), "p/index.json": told})
-    files = shell("show", "I.jpeg", "--json", "--library", "library").json["files"]
+    files = shell("show", "I.jpeg", "--json", "--library", "library").json["made_of"]
     assert {file["role"] for file in files} == {"original", "clip", "sidecar"}
 
 
@@ -413,7 +413,7 @@ def test_no_order_of_parts_makes_another_library(shell: Shell) -> None:
     assert all(one == seen[0] for one in seen) and len(seen[0]) == 12
     shown = shell.folder / "0"
     heic_frame = Shell(shown)("show", "I.HEIC", "--json", "--library", "library").json
-    assert {file["role"] for file in heic_frame["files"]} == {"original", "clip", "sidecar"}
+    assert {file["role"] for file in heic_frame["made_of"]} == {"original", "clip", "sidecar"}
 
 
 def test_later_exports_balance_and_mend(shell: Shell) -> None:
@@ -430,7 +430,7 @@ def test_later_exports_balance_and_mend(shell: Shell) -> None:
     again = unpack(shell, CARDS, original, order="u")
     assert titles(shell) == {"I.JPG": "jpg", "I.HEIC": "heic"} and again["kept"][0]["what"] == "in the library already"
     assert any("I.HEIC" in one["name"] and "not in this export" in one["what"] for one in again["findings"])
-    files = shell("show", "I.JPG", "--json", "--library", "library").json["files"]
+    files = shell("show", "I.JPG", "--json", "--library", "library").json["made_of"]
     assert {file["role"] for file in files} == {"original", "rendition", "sidecar"}
 
 
@@ -439,7 +439,7 @@ def test_a_sidecar_is_no_edit_where_its_picture_is_one(shell: Shell) -> None:
     edit, original = {"p/Best/T~touched.jpg": jpeg(9)}, {"p/Best/T.jpg": jpeg(8)}
     for order, entries in (("x", edit), ("y", original), ("z", edit | original)):
         unpack(shell, dialect, entries, order=order)
-    files = shell("show", "T.jpg", "--json", "--library", "library").json["files"]
+    files = shell("show", "T.jpg", "--json", "--library", "library").json["made_of"]
     assert {file["path"].rpartition("/")[2]: file["role"] for file in files} == {
         "T.jpg": "original", "T~touched.jpg": "rendition", "T.jpg.xmp": "sidecar", "T~touched.jpg.xmp": "sidecar"}  # fmt: skip
 
@@ -474,7 +474,7 @@ def test_an_edit_stays_where_the_picture_of_its_name_did_not_come_again(shell: S
     unpack(shell, dialect, less | {"p/E.png": b"", "p/E.jpg": jpeg(5), "p/E.mp4": mp4(4, Y2018)}, order="y")
     assert titles(shell) == {"T.jpg": "trip", "T~touched.jpeg": "another", "E.png": "", "E.jpg": ""}
     for name, role in (("T.jpg", "rendition"), ("E.jpg", "clip")):
-        files = shell("show", name, "--json", "--library", "library").json["files"]
+        files = shell("show", name, "--json", "--library", "library").json["made_of"]
         assert role in {file["role"] for file in files}, name
 
 
@@ -562,7 +562,7 @@ def test_a_clip_is_known_by_the_identifier_that_its_still_has(shell: Shell) -> N
         CARDS,
         {"p/I.JPG": still(1, b"note\0" * 3), "p/I.JPEG": still(2, b"note\0" + ident + b"\0"), "p/I.MP4": film},
     )
-    files = shell("show", "I.JPEG", "--json", "--library", "library").json["files"]
+    files = shell("show", "I.JPEG", "--json", "--library", "library").json["made_of"]
     assert {file["role"] for file in files} == {"original", "clip"}
 
 
@@ -605,7 +605,7 @@ def test_an_export_that_lacks_an_original_knows_no_better(shell: Shell) -> None:
         unpack(shell, INDEX, entries, order=order)
         if order != "x":
             assert titles(shell) == {"T.jpg": "plain", "T.png": ""}
-            files = shell("show", "T.jpg", "--json", "--library", "library").json["files"]
+            files = shell("show", "T.jpg", "--json", "--library", "library").json["made_of"]
             assert {file["role"] for file in files} == {"original", "rendition", "clip", "sidecar"}
 
 
@@ -646,7 +646,7 @@ def test_an_edit_and_its_clip_join_an_original_that_is_here_already(shell: Shell
     assert titles(shell) == {"Z.jpg": "", "T.mp4": ""}
     unpack(shell, INDEX, others | {"p/T.jpg": A}, order="y")
     assert titles(shell) == {"Z.jpg": ""}
-    files = shell("show", "Z.jpg", "--json", "--library", "library").json["files"]
+    files = shell("show", "Z.jpg", "--json", "--library", "library").json["made_of"]
     assert {file["role"] for file in files} == {"original", "rendition", "clip"}
 
 
@@ -657,7 +657,7 @@ def test_a_clip_that_came_with_an_edit_goes_to_its_own_still(shell: Shell) -> No
     assert titles(shell) == {"T~touched.jpg": ""}, "the film may be its clip: nothing says otherwise"
     unpack(shell, dialect, others | {"p/T.jpg": jpeg(7), "p/T.png": B}, order="y")
     roles = {
-        name: {file["role"] for file in shell("show", name, "--json", "--library", "library").json["files"]}
+        name: {file["role"] for file in shell("show", name, "--json", "--library", "library").json["made_of"]}
         for name in ("T.jpg", "T.png")
     }
     assert roles == {"T.jpg": {"original", "rendition"}, "T.png": {"original", "clip"}}
@@ -706,7 +706,7 @@ def test_a_second_export_of_one_name_keeps_the_first_ones_delivered_data(shell: 
     assert again["about"]["order"] == first["about"]["order"] == "x" and second["about"]["order"].startswith("x-")
     assert len(list((shell.folder / "library/delivered/mini").iterdir())) == 2
     shown = shell("show", "half _ half.jpg", "--library", "library", "--json").json
-    assert [file["former_name"] for file in shown["files"] if file["role"] == "original"] == [true]
+    assert [file["former_name"] for file in shown["made_of"] if file["role"] == "original"] == [true]
     why = {one["name"].rpartition("/")[2]: one["what"] for one in second["findings"] if "came as" in one["what"]}
     assert why["_con.jpg"].endswith("; that name does not work on every drive")
     assert why["_con-2.jpg"].endswith("every drive, and the nearest one was taken")

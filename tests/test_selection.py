@@ -21,8 +21,8 @@ EXEMPI = shutil.which("exempi")
 
 def found(shell: Shell, library: Path, *arguments: str) -> set[str]:
     document = shell("find", *arguments, "--most", "1000", "--json", cwd=library).json
-    assert document["found"] == len(document["frames"])
-    return {frame["path"] for frame in document["frames"]}
+    assert document["found"] == len(document["hits"])
+    return {frame["path"] for frame in document["hits"]}
 
 
 def facts(shell: Shell, library: Path, frame: str) -> dict[str, Any]:
@@ -211,11 +211,11 @@ def test_telling_many_and_taking_it_back(shell: Shell, library: Path) -> None:
     words = ("--title", "The fen", "--keyword", "evening", "--no-keyword", "reeds", "--rating", "3")
     plan = shell("tell", *chosen, *words, "--dry-run", "--json", cwd=library).json
     counts = {(one["field"], one["value"]): one for one in plan["words"]}
-    assert plan["frames"] == len(before) and counts["keyword", "evening"]["there"] == 1
-    assert counts["title", "The fen"]["replaces"] == sum(
-        told["title"] not in ("", "The fen") for told in before.values()
+    assert plan["frames"] == len(before) and counts["keyword", "evening"]["frames_already"] == 1
+    assert counts["title", "The fen"]["frames_replaced"] == sum(
+        told["title"] not in (None, "The fen") for told in before.values()
     )
-    assert counts["no_keyword", "reeds"]["new"] == sum("reeds" in told["keywords"] for told in before.values())
+    assert counts["no_keyword", "reeds"]["frames_new"] == sum("reeds" in told["keywords"] for told in before.values())
     assert pictures(library) == sidecars
     receipt = shell("tell", *chosen, *words, "--yes", "--json", cwd=library).json
     assert receipt["balanced"] and receipt["kept"] == [
@@ -307,7 +307,11 @@ def test_receipts_are_counted_past_four_digits(shell: Shell, library: Path) -> N
     first.with_name(first.name.replace("0001", "9999")).write_text(json.dumps(late))
     shell("tell", "ALD_0457.jpg", "--title", "Fog", cwd=library)
     assert shell("receipt", "--json", cwd=library).json["number"] == 10_000
-    assert [one["number"] for one in shell("receipt", "--list", "--json", cwd=library).json] == [1, 9999, 10_000]
+    assert [one["number"] for one in shell("receipt", "list", "--json", cwd=library).json["receipts"]] == [
+        1,
+        9999,
+        10_000,
+    ]
     shell("takeback", cwd=library)
     assert facts(shell, library, "ALD_0457.jpg")["title"] != "Fog"
 

@@ -10,10 +10,10 @@ Ordered = Callable[..., Path]
 
 def test_survey_and_a_partial_order(shell: Shell, world: Path, ordered: Ordered) -> None:
     with serving(world) as address:
-        library = ordered(address, "--album", "Lantern nights", "--album", "Roof work: 2026", "--only", "photos")
+        library = ordered(address, "--album", "Lantern nights", "--album", "Roof work: 2026", "--kind", "photo")
         survey = shell("service", "survey", "--json", cwd=library).json
-        assert survey["statement"]["frames"] == 97 and survey["statement"]["reduced"] == 3
-        assert "Did you mean 'Lantern nights'?" in shell("order", "--album", "Lantern night", cwd=library, code=2).err
+        assert survey["frames"] == 97 and survey["reduced"] == 3
+        assert "Did you mean Lantern nights?" in shell("order", "--album", "Lantern night", cwd=library, code=2).err
         shell("collect", cwd=library)
         first = shell("unpack", cwd=library)
         assert "19 of the account's 97 frames" in first.out
@@ -31,17 +31,21 @@ def test_survey_and_a_partial_order(shell: Shell, world: Path, ordered: Ordered)
 def test_collecting_from_a_service_with_faults(shell: Shell, world: Path, ordered: Ordered) -> None:
     with serving(world, "--busy", "2", "--drop", "2", "--flip", "3") as address:
         library = ordered(address)
-        collected = {part["part"][-8:]: part for part in shell("collect", "--json", cwd=library).json["parts"]}
+        collected = {
+            part["part"][-8:]: part for part in shell("collect", "--json", cwd=library).json["orders"][0]["parts"]
+        }
         # The first part breaks off twice and arrives wrong; fetched again from the start, it is right.
         assert collected["1of5.zip"]["fetched"] == 2 * collected["1of5.zip"]["bytes"]
-        again = shell("collect", "--json", cwd=library).json
+        again = shell("collect", "--json", cwd=library).json["orders"][0]
         assert [part["fetched"] for part in again["parts"]] == [0] * len(again["parts"])
         parts = sorted((library / "incoming").rglob("*.zip"))
         content = bytearray(parts[2].read_bytes())
         content[1000] ^= 1
         parts[2].write_bytes(content)
         parts[0].unlink()
-        mended = {part["part"]: part["fetched"] for part in shell("collect", "--json", cwd=library).json["parts"]}
+        mended = {
+            part["part"]: part["fetched"] for part in shell("collect", "--json", cwd=library).json["orders"][0]["parts"]
+        }
         assert [name for name, fetched in mended.items() if fetched] == [parts[0].name, parts[2].name]
 
 

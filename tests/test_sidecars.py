@@ -85,7 +85,7 @@ def test_pictures_and_sidecars_alone_know_everything_again(shell: Shell, library
     shutil.copytree(library / "pictures", again / "pictures")
     shell("stocktake", "--yes", cwd=again, code=None)
     before, after = (
-        {frame["path"]: frame for frame in shell("find", "--json", cwd=one).json["frames"]} for one in (library, again)
+        {frame["path"]: frame for frame in shell("find", "--json", cwd=one).json["hits"]} for one in (library, again)
     )
     assert len(before) > 90 and before.keys() <= after.keys()
     with_sidecar = [path for path in before if (library / f"{path}.xmp").is_file()]

@@ -51,7 +51,7 @@ def test_emberlow_keeps_its_folders_and_its_edits(shell: Shell, accounts: Path, 
     with running(accounts / "emberlow") as address:
         token = accounts / "emberlow/token.txt"
         shell("service", "add", "emberlow", address, "--token-file", token, cwd=library)
-        shell("order", "--container", "tar.gz", "--part-size", "400kB", cwd=library)
+        shell("order", "--form", "tar.gz", "--size", "400kB", cwd=library)
         collected = shell("collect", "--bell", cwd=library)
         assert "vol003.tar.gz" in collected.out and "\a" in collected.err
     receipt = shell("unpack", "--json", cwd=library).json
@@ -59,11 +59,11 @@ def test_emberlow_keeps_its_folders_and_its_edits(shell: Shell, accounts: Path, 
     for frame in truth(accounts / "emberlow"):
         path = library / "pictures" / frame["path"]
         shown = shell("show", f"pictures/{frame['path']}", "--json", cwd=library).json
-        assert shown["files"][0]["sha256"] == frame["sha256"] and shown["files"][0]["media"] == "image/dng"
+        assert shown["made_of"][0]["sha256"] == frame["sha256"] and shown["made_of"][0]["media"] == "image/dng"
         believed = shown["believed"]
         assert (believed["taken"], believed["title"], believed["rating"] or 0) == (
             frame["taken"],
-            frame["title"],
+            frame["title"] or None,
             frame["stars"],
         )
         sidecar = path.with_name(path.name + ".xmp")
@@ -97,14 +97,14 @@ def test_pipit_lanes_copies_are_recognised(shell: Shell, world: Path, accounts: 
         shell("service", "add", "pipit-lane", address, "--token-file", account / "token.txt", cwd=library)
         shell("order", "pipit-lane", cwd=library)
         shell("collect", cwd=library)
-    order = shell("orders", "--no-ask", "--json", cwd=library).json["orders"][-1]
-    parts = sorted((library / "incoming/pipit-lane" / order["id"]).glob("*.tar.gz"))
+    order = shell("order", "list", "--no-ask", "--json", cwd=library).json["orders"][-1]
+    parts = sorted((library / "incoming/pipit-lane" / order["order"]).glob("*.tar.gz"))
     assert [part.name[:14] for part in parts] == ["pipitlane 2024", "pipitlane 2025", "pipitlane 2026"]
     aside = parts[0].rename(library / "aside")
     missing = shell("unpack", "--from", parts[1].parent, "--dialect", "pipit-lane", cwd=library, code=3).err
     assert "The index of the export lists 3 parts; not here: pipitlane 2024" in missing
     aside.rename(parts[0])
-    receipt = shell("unpack", order["id"], "--json", cwd=library).json
+    receipt = shell("unpack", order["order"], "--json", cwd=library).json
     assert receipt["balanced"] and receipt["kept"][0]["amount"]["frames"] == len(truth(account))
     copies = [one for one in receipt["findings"] if "reduced copy of an original that is here" in one["what"]]
     assert len(copies) == 28, "each but none of the roofers, whose pictures Pipit Lane never had"
@@ -120,7 +120,7 @@ def test_pipit_lanes_copies_are_recognised(shell: Shell, world: Path, accounts: 
         if frame["position"]:
             assert believed["position"] == pytest.approx(frame["position"], abs=2e-6)
         original = shell("show", shown["reduced_copy_of"][-1], "--json", cwd=library).json
-        assert next(file for file in original["files"] if file["role"] == "original")["width"] >= 480
+        assert next(file for file in original["made_of"] if file["role"] == "original")["width"] >= 480
         assert original["from"]["service"] == "thrushfield"
     with (library / "albums/_albums.csv").open(encoding="utf-8", newline="") as file:
         listed = {row["title"]: row for row in csv.DictReader(file)}
@@ -137,26 +137,28 @@ def test_orders_are_repeated_and_withdrawn(shell: Shell, accounts: Path, tmp_pat
             "--repeat-until goes with --every"
             in shell("order", "--repeat-until", "2027-01-01", cwd=library, code=2).err
         )
-        assert "zip, tar or tar.gz" in shell("order", "--container", "rar", cwd=library, code=2).err
+        assert "zip, tar or tar.gz" in shell("order", "--form", "rar", cwd=library, code=2).err
         first = shell("order", "--album", "Chapel roofers", "--every", "5", "--json", cwd=library).json["order"]
         second = shell("order", "--since", "2026-01-01", "--json", cwd=library).json["order"]
         time.sleep(2.3)
-        listed = shell("orders", "--json", cwd=library).json["orders"]
-        made = [one for one in listed if one["id"] not in (first, second)]
+        listed = shell("order", "list", "--json", cwd=library).json["orders"]
+        made = [one for one in listed if one["order"] not in (first, second)]
         assert len(made) >= 2 and all(
             one["state"] == "ready" and one["scope"]["albums"] == ["Chapel roofers"] for one in made
         )
         assert "is withdrawn at emberlow" in shell("withdraw", first, cwd=library).out
         assert "was withdrawn already" in shell("withdraw", first, cwd=library, code=2).err
         assert "is withdrawn" in shell("collect", first, cwd=library, code=3).err
-        count = len(shell("orders", "--json", cwd=library).json["orders"])
+        count = len(shell("order", "list", "--json", cwd=library).json["orders"])
         time.sleep(1.2)
-        assert len(shell("orders", "--json", cwd=library).json["orders"]) == count, "a withdrawn order repeats no more"
+        assert len(shell("order", "list", "--json", cwd=library).json["orders"]) == count, (
+            "a withdrawn order repeats no more"
+        )
         done = shell("collect", "--all", "--json", cwd=library).json["orders"]
         assert {one["order"] for one in done} == {
-            one["id"] for one in shell("orders", "--json", cwd=library).json["orders"]
+            one["order"] for one in shell("order", "list", "--json", cwd=library).json["orders"]
         } - {first}
-    offline = shell("orders", cwd=library)
+    offline = shell("order", "list", cwd=library)
     assert "cannot be reached" in offline.err and f"{second}" in offline.out and "collected" in offline.out
 
 
@@ -170,14 +172,14 @@ def test_links_and_sign_in_lapse(shell: Shell, accounts: Path, tmp_path: Path) -
         time.sleep(1.0)
         lapsed = shell("collect", order, cwd=library, code=3).err
         assert "lapsed" in lapsed and f"order --again {order}" in lapsed
-        assert f"bramblemoor order --again {order}" in shell("orders", cwd=library).out
+        assert f"bramblemoor order --again {order}" in shell("order", "list", cwd=library).out
     port = address.rpartition(":")[2]
     with running(account, "--port", port):
         again = shell("order", "--again", order, "--json", cwd=library).json
         assert again["frames"] == 4 and again["order"] != order
         shell("collect", again["order"], cwd=library)
         order = shell("order", "--json", cwd=library).json["order"]
-        shell("orders", cwd=library)
+        shell("order", "list", cwd=library)
     with running(account, "--sign-in", "0.01", "--links", "0.01", "--port", port):
         refused = shell("collect", order, cwd=library, code=3).err
         assert "the sign-in has lapsed" in refused and "bramblemoor service add emberlow" in refused
@@ -201,7 +203,7 @@ def test_a_small_selection_comes_at_once(shell: Shell, world: Path, tmp_path: Pa
         )
         too_much = shell("fetch", cwd=library, code=3).err
         assert "does not give that at once" in too_much and "bramblemoor order" in too_much
-        assert "Did you mean 'Lantern nights'?" in shell("fetch", "--album", "Lantern night", cwd=library, code=2).err
+        assert "Did you mean Lantern nights?" in shell("fetch", "--album", "Lantern night", cwd=library, code=2).err
 
 
 def test_a_second_export_brings_what_is_new_and_updates_what_changed(shell: Shell, tmp_path: Path) -> None:
@@ -245,7 +247,7 @@ def test_a_second_export_brings_what_is_new_and_updates_what_changed(shell: Shel
     ]
     assert told == [("service", "A better title", False), ("you", "Mine", True), ("service", "Title of R1", False)]
     shell("tell", "A.jpg", "--title", "", "--library", "library")
-    assert title() == ""
+    assert title() is None
     for wrong, words in (
         (["--taken", "soon"], "no date"),
         (["--position", "91,0"], "no position"),

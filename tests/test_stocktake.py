@@ -18,12 +18,10 @@ def test_moves_in_the_library_become_moves_at_depots(shell: Shell, library: Path
     told = shell("stocktake", "--json", cwd=library).json
     assert len(told["moved"]) > 40 and not told["changed"] and not told["vanished"] and not told["new"]
     assert (
-        shell("find", "--since", "2026", "--json", cwd=library)
-        .json["frames"][0]["path"]
-        .startswith("pictures/the year")
+        shell("find", "--since", "2026", "--json", cwd=library).json["hits"][0]["path"].startswith("pictures/the year")
     )
-    plan = shell("backup", "--dry-run", "--json", cwd=library).json["heron"]
-    assert plan["moved"] == len(told["moved"])
+    plan = shell("backup", "--dry-run", "--json", cwd=library).json["depots"][0]
+    assert plan["files_moved"] == len(told["moved"])
     receipt = shell("backup", "--json", cwd=library).json
     assert receipt["balanced"] and not receipt["left_out"]
     assert next((depots["heron"] / "data").rglob("ALD_0669.jpg")).stat().st_ino == inode

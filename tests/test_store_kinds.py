@@ -204,7 +204,7 @@ def test_every_work_on_depots_over_a_kind_without_folders(
     manifest = {line[66:]: line[:64] for line in keys(chest)["manifest-sha256.txt"].decode().splitlines()}
     assert {path: sha(content) for path, content in keys(chest).items() if path in manifest} == manifest
     assert "level with" in shell("backup", "coffer", cwd=library).out
-    listed = {one["name"]: one for one in shell("depot", "list", "--json", cwd=library).json["depots"]}
+    listed = {one["depot"]: one for one in shell("depot", "list", "--json", cwd=library).json["depots"]}
     assert listed["coffer"]["present"] and listed["coffer"]["files"] == listed["heron"]["files"]
 
     # Moved, replaced and removed.

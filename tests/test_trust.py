@@ -47,7 +47,7 @@ def small(shell: Shell) -> Path:
 
 def holders(shell: Shell, library: Path) -> dict[str, dict[str, Any]]:
     weighed = shell("standing", "--json", cwd=library, code=None).json
-    return {one["name"]: one for one in weighed["holders"]}
+    return {one["depot"]: one for one in weighed["copies"]}
 
 
 def safe(shell: Shell, library: Path) -> bool:
@@ -301,7 +301,7 @@ def test_a_restored_library_counts_what_came_back(shell: Shell, small: Path) -> 
     shell("backup", "--yes", cwd=small)
     rotten = shell.folder / "otter/data/pictures/2026/20260101_120000.jpg"
     flip(rotten)
-    numbers = {one["number"] for one in shell("receipt", "--list", "--json", cwd=small).json}
+    numbers = {one["number"] for one in shell("receipt", "list", "--json", cwd=small).json["receipts"]}
     shell("restore", "again", "--from", shell.folder / "otter", code=1)
     again = shell.folder / "again"
     assert holders(shell, again)["library"]["frames"] == 5
@@ -321,7 +321,7 @@ def test_a_restored_library_counts_what_came_back(shell: Shell, small: Path) -> 
     shell("backup", "--yes", cwd=again)
     assert not list((shell.folder / "heron/earlier").rglob("ledger.sqlite"))
     # Numbers of receipts go on, and those that lay at the depot came back.
-    listed = shell("receipt", "--list", "--json", cwd=again).json
+    listed = shell("receipt", "list", "--json", cwd=again).json["receipts"]
     assert len({one["number"] for one in listed}) == len(listed)
     assert {one["run"] for one in listed} >= {"backup", "restore"} and max(one["number"] for one in listed) > max(
         numbers
@@ -524,7 +524,7 @@ def test_words_that_are_spelled_otherwise_are_the_same_place(shell: Shell) -> No
         add_depot(shell, library, name, site, medium)
     shell("backup", cwd=library)
     weighed = shell("standing", "--json", cwd=library, code=1).json
-    assert weighed["states"] == {"short": 1} and {one["site"] for one in weighed["holders"]} == {"studio"}
+    assert weighed["states"] == {"short": 1} and {one["site"] for one in weighed["copies"]} == {"studio"}
     (shell.folder / "three").mkdir()
     three = ("depot", "add", "three", shell.folder / "three", "--medium", "hdd", "--stand-in", "three")
     assert "it is nearly 'studio'. Known: studio" in shell(*three, "--site", "studoi", cwd=library, code=2).err

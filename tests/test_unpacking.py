@@ -184,7 +184,7 @@ def test_odd_pictures_and_names(shell: Shell, tmp_path: Path) -> None:
 
 def test_unpacking_twice_and_by_hand_doubles_nothing(shell: Shell, world: Path, library: Path) -> None:
     before = pictures(library)
-    order = shell("service", "list", "--json", cwd=library).json["services"][0]["orders"][0]["id"]
+    order = shell("service", "list", "--json", cwd=library).json["services"][0]["orders"][0]["order"]
     assert "was unpacked already" in shell("unpack", order, cwd=library).out
     again = shell("unpack", "--from", next((library / "incoming").rglob("*.zip")).parent, "--json", cwd=library).json
     assert again["balanced"] and pictures(library) == before

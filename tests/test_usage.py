@@ -19,8 +19,8 @@ from conftest import Shell, pictures
         (["receipt", "9", "--library", "lib"], 2, ("no receipts yet",)),
         (["order", "--library", "lib"], 2, ("knows no service yet", "service add")),
         (["order", "--since", "May", "--library", "lib"], 2, ("'May' is no date", "2026-05-09")),
-        (["order", "--part-size", "huge", "--library", "lib"], 2, ("'huge' is no size", "500MB")),
-        (["order", "--only", "films", "--library", "lib"], 2, ("photos, videos or both",)),
+        (["order", "--size", "huge", "--library", "lib"], 2, ("'huge' is no size", "500MB")),
+        (["order", "--kind", "films", "--library", "lib"], 2, ("photo or video",)),
         (["collect", "--library", "lib"], 2, ("Nothing was ordered yet",)),
         (["unpack", "--library", "lib"], 2, ("Nothing was ordered yet",)),
         (["unpack", "--from", "nowhere", "--library", "lib"], 2, ("There is no nowhere",)),
@@ -99,8 +99,8 @@ def test_settings_that_cannot_be_meant_stop_every_run(shell: Shell, right: str, 
 
 def test_reports_are_told_in_any_encoding_and_despite_a_damaged_receipt(shell: Shell, library: Path) -> None:
     assert "\\u03a6" in shell("find", "owl", cwd=library, PYTHONIOENCODING="cp1252").out
-    frames = shell("find", "owl", "--json", cwd=library, PYTHONIOENCODING="cp1252").json["frames"]
+    frames = shell("find", "owl", "--json", cwd=library, PYTHONIOENCODING="cp1252").json["hits"]
     assert any("Φωλιά" in str(one) for one in frames)
     (library / "ledger/receipts/0009-unpack-20260101T000000Z.json").write_bytes(b"\xffgarbage")
-    listed = shell("receipt", "--list", cwd=library, code=1).out
+    listed = shell("receipt", "list", cwd=library, code=1).out
     assert "1 receipt of" in listed and "Not readable: 0009-unpack" in listed

@@ -108,7 +108,7 @@ def main() -> None:
         practised = ("bramblemoor drill dipper --files 120", "bramblemoor earlier dipper")
         shoot("drill", typed(*practised), library, environment)
         drives = "--drive red=10MB@studio --drive blue=10MB@cottage --drive green=6MB@studio --drive grey=6MB@cottage"
-        shelved = f"bramblemoor shelve {drives} --plot {shlex.quote(str(HERE / 'years-on-drives.png'))} | grep -v Drawn"
+        shelved = f"bramblemoor allot {drives} --plot {shlex.quote(str(HERE / 'years-on-drives.png'))} | grep -v Drawn"
         subprocess.run(["sh", "-c", shelved], cwd=library, env=environment, check=True, stdout=subprocess.DEVNULL)
         searched = typed("bramblemoor find lantern --favourite", "bramblemoor find owl --since 2025 --album water")
         shoot("find", searched, library, environment)

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
+from bramblemoor.cli.group import Commands
 from bramblemoor.disk.told import Inside, Outside, one_name
 from bramblemoor.errors import DepotTrouble, NoLibrary, WrongUse
 from bramblemoor.library.home import Library, find_library
@@ -43,6 +44,7 @@ def group(name: str, text: str) -> typer.Typer:
     """A command with commands of its own."""
     return typer.Typer(
         name=name,
+        cls=Commands,
         help=text,
         rich_markup_mode=None,
         add_completion=False,
@@ -53,8 +55,10 @@ def group(name: str, text: str) -> typer.Typer:
 
 
 def library_here(named: Path | None) -> Library:
-    """Raises NoLibrary where there is none."""
-    return find_library(named, Path.cwd())
+    """Raises NoLibrary where there is none. Documents are about it from now on."""
+    library = find_library(named, Path.cwd())
+    say.about(library.name, library.root)
+    return library
 
 
 @contextmanager
@@ -68,10 +72,10 @@ def holding(library: Library) -> Iterator[None]:
 
 
 def whose(library: Library) -> str:
-    """Every report says which library it is about."""
-    home = Path.home()
-    where = str(Path("~") / library.root.relative_to(home)) if library.root.is_relative_to(home) else str(library.root)
-    return f"{library.name} ({'a copy, ' if library.at_depot else ''}{where})"
+    """Every report says which library it is about; where it lies only to somebody who is not in it."""
+    inside = Path.cwd().is_relative_to(library.root)
+    told = [*(["a copy"] if library.at_depot else []), *([] if inside else [say.place(library.root)])]
+    return f"{library.name} ({', '.join(told)})" if told else library.name
 
 
 def know_stand_ins() -> None:
@@ -188,8 +192,7 @@ def open_depots(
                 missed.append(PassedOver(known.name, f"{trouble.happened} {trouble.remedy}"))
         if troubles and (names or not (opened or may_be_none)):
             raise troubles[0]
-        for one in missed:
-            say.note(f"Passed over: {one.why}")
+        say.passed_over([(one.depot, one.why) for one in missed])
         say_seen(library)
         yield opened, missed
 

@@ -2,19 +2,17 @@
 
 import errno
 import os
-import sqlite3
 import sys
-from collections.abc import Sequence
-from difflib import get_close_matches
 from importlib import import_module
 from io import TextIOWrapper
 from pathlib import Path
 from typing import Annotated, Any, TextIO
 
 import typer
-from typer.core import TyperGroup
 
-from bramblemoor.errors import BramblemoorError, WrongUse
+from bramblemoor.cli import failing
+from bramblemoor.cli.group import Commands
+from bramblemoor.cli.words import INSTEAD
 
 # Heading, then (command, module under cli/, one line of help).
 _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
@@ -29,6 +27,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("takeback", "library.tell", "Take back what a run has told, by its receipt."),
             ("stocktake", "library.stocktake", "Take up what you and other programs did in its folders."),
             ("receipt", "library.receipts", "Read the balanced account of a run."),
+            ("receipt list", "library.receipts", "List the receipts of all runs."),
             ("clock", "library.clock", "Compare the system's clock with the last run."),
         ),
     ),
@@ -37,7 +36,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
         (
             ("service", "exports.service", "Add, list and survey cloud accounts."),
             ("order", "exports.orders", "Ask a service to prepare an export."),
-            ("orders", "exports.orders", "List orders and their states."),
+            ("order list", "exports.orders", "List orders and their states."),
             ("withdraw", "exports.orders", "Withdraw an order."),
             ("fetch", "exports.collecting", "Bring a small selection home at once."),
             ("collect", "exports.collecting", "Fetch the parts of an export, resuming what broke."),
@@ -54,10 +53,11 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("mend", "copies.keeping", "Put damaged and missing files right from good copies."),
             ("standing", "copies.standing", "Is everything safe? By year and depot; and what if one were lost."),
             ("drill", "copies.drill", "Practise a restore, and learn what it proves."),
-            ("bind", "copies.bind", "Put a year away, proven identical on its depots; list the bound years."),
+            ("bind", "copies.bind", "Put a year away, proven identical on its depots."),
+            ("bind list", "copies.bind", "List the bound years, and which of them are freed."),
             ("free", "copies.bind", "Delete a bound year from the working drive."),
-            ("reopen", "copies.bind", "Open a bound year for work."),
-            ("shelve", "copies.shelve", "Propose which years go on which drives, with their twins."),
+            ("unbind", "copies.bind", "Open a bound year for work."),
+            ("allot", "copies.allot", "Propose which years go on which drives, with their twins."),
             ("earlier", "copies.earlier", "List earlier versions and removed files at a depot."),
             ("purge", "copies.earlier", "Delete earlier versions at a depot for good."),
             ("restore", "copies.restore", "Bring a library back from a depot, or some of it, or an earlier state."),
@@ -76,11 +76,11 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
 MODULES = {name: module for _, commands in _SECTIONS for name, module, _ in commands}
 
 
-class LazyCommands(TyperGroup):
+class LazyCommands(Commands):
     """Commands that are imported when they are used, so that help and quick commands start at once."""
 
     def list_commands(self, ctx: Any) -> list[str]:
-        return list(MODULES)
+        return [name for name in MODULES if " " not in name]
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         if cmd_name not in MODULES:
@@ -91,12 +91,18 @@ class LazyCommands(TyperGroup):
         return command
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
-        if args[0] not in MODULES and not args[0].startswith("-"):
-            near = get_close_matches(args[0], MODULES, 1, 0.0)[0]
-            raise WrongUse(
-                f"There is no command {args[0]!r}.", f"Did you mean {near}? All of them: bramblemoor --help."
-            )
+        if args[0] == "help":
+            args = [*args[1:], "--help"]
+            if len(args) == 1:
+                print(ctx.get_help())
+                raise typer.Exit
+        both = " ".join(args[:2])
+        if both in MODULES:  # as "order list"
+            return both, self.get_command(ctx, both), args[2:]
         return super().resolve_command(ctx, args)
+
+    def instead_of(self, word: str) -> str:
+        return INSTEAD.get(word.casefold(), "")
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         for heading, commands in _SECTIONS:
@@ -106,53 +112,15 @@ class LazyCommands(TyperGroup):
     def invoke(self, ctx: Any) -> Any:
         try:
             return super().invoke(ctx)
-        except BramblemoorError as error:
-            _complain(error.happened, error.remedy, error.named)
-            raise typer.Exit(error.exit_code) from error
-        except KeyboardInterrupt as error:
-            _complain("Interrupted; nothing is lost.", "Run the same command again: it goes on where it stopped.")
-            raise typer.Exit(130) from error
-        except BrokenPipeError as error:  # the reader of our output has seen enough
-            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        except BrokenPipeError as error:
+            failing.nobody_listens()
             raise typer.Exit(0) from error
-        except OSError as error:
-            where = f"{error.filename}: " if error.filename else ""
-            _complain(f"{where}{error.strerror or error}.", _remedy(error))
-            raise typer.Exit(3) from error
-        except sqlite3.OperationalError as error:
-            _complain(
-                f"The library's books cannot be written ({error}).",
-                "Make room on its drive, or wait for the other run to end.",
-            )
-            raise typer.Exit(3) from error
-        except sqlite3.DatabaseError as error:
-            if type(error) is not sqlite3.DatabaseError:  # a mistake of ours, not a damaged file
+        except (Exception, KeyboardInterrupt) as error:
+            failure = failing.failure_of(error)
+            if failure is None:
                 raise
-            _complain(
-                f"The library's ledger is damaged ({error}).",
-                "Write it anew from a depot: bramblemoor restore DIR --ledger-only --from DEPOT.",
-            )
-            raise typer.Exit(3) from error
-
-
-def _remedy(error: OSError) -> str:
-    """What to do about a failure of the system's."""
-    from bramblemoor.disk.durable import TEMPORARY
-
-    broken = error.errno in (errno.EIO, getattr(errno, "EUCLEAN", None))
-    if broken or (error.errno == errno.ENOENT and str(error.filename).endswith(TEMPORARY)):
-        return (
-            "Run the same command again. If that does not help, the drive or its file system is damaged: let the system check"
-            " and repair it, or use another drive."
-        )
-    return "Put that right and run the same command again: it goes on where it stopped."
-
-
-def _complain(happened: str, remedy: str, named: Sequence[str] = ()) -> None:
-    from bramblemoor.cli.say import note
-
-    for text in (happened, *(f"  {one}" for one in named), remedy):
-        note(text)
+            failing.tell(failure)
+            raise typer.Exit(failure.exit) from error
 
 
 def _version(wanted: bool) -> None:
@@ -166,7 +134,6 @@ def _version(wanted: bool) -> None:
 app = typer.Typer(
     cls=LazyCommands,
     name="bramblemoor",
-    add_completion=False,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
     no_args_is_help=True,
@@ -205,16 +172,31 @@ def main() -> None:
         sys.stdout, TextIOWrapper
     ):  # a title in any script must not stop a report where the terminal has only one
         sys.stdout.reconfigure(errors="backslashreplace")
+    code = 0
     try:
-        app()
+        code = _run()
     finally:
         try:
             sys.stdout.flush()
         except OSError as error:
-            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            failing.nobody_listens()
             if error.errno != errno.EPIPE:
-                _complain(f"The answer could not be written ({error.strerror}).", "What the command did is done.")
+                why = f"The answer could not be written ({error.strerror})."
+                failing.tell(failing.Failure(why, "What the command did is done.", 3))
                 sys.exit(3)
+    sys.exit(code)
+
+
+def _run() -> int:
+    """Run the command line; returns the exit code."""
+    try:
+        code = app(standalone_mode=False)
+    except (typer.TyperException, typer.Abort) as error:  # before any command was reached
+        failure = failing.failure_of(error)
+        assert failure is not None
+        failing.tell(failure)
+        return failure.exit
+    return code if isinstance(code, int) else 0
 
 
 if __name__ == "__main__":

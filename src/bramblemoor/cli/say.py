@@ -2,20 +2,26 @@
 
 import json
 import os
+import re
+import shutil
 import sys
 import time
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from functools import cache
+from pathlib import Path
 from threading import Lock
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 from bramblemoor.running import Progress, Stage
 
-if TYPE_CHECKING:
-    from rich.console import Console
-
-_WIDTH = 110
+Tone = Literal["", "good", "amiss"]
+_COLOURS = {"good": "32", "amiss": "1;31"}
+_NARROWEST, _WIDEST = 20, 10_000  # columns
+_GAP = "   "  # between the columns of a table
+_LEAST_WRAPPED = 16  # columns that a cell of several lines has at least
+# Words; but a command that somebody may copy stays whole, up to a word that ends in a stop or a comma.
+_UNPARTED = re.compile(r"bramblemoor(?= )(?:\s+\S*[^\s,;:.)](?=\s|$))*(?:\s+\S+)?|\S+")
 _PATIENCE = 1.5  # seconds before a progress line appears
 
 
@@ -61,49 +67,175 @@ def shown(text: str) -> str:
     return text if text.isprintable() else text.translate(_CONTROLS)
 
 
-def console() -> "Console":
-    from rich.console import Console
-
+def width() -> int | None:
+    """How many columns a report may take; None where nothing says so, as in a pipe."""
     told = os.environ.get("COLUMNS", "")
-    wide = int(told) if told.isascii() and told.isdecimal() and 0 < int(told) < 10_000 else _WIDTH
-    width = None if sys.stdout.isatty() else wide
-    return Console(width=width, highlight=False, soft_wrap=not sys.stdout.isatty())
+    if told.isascii() and told.isdecimal() and 0 < int(told) < _WIDEST:
+        return max(_NARROWEST, int(told))
+    if sys.stdout.isatty():
+        return max(_NARROWEST, shutil.get_terminal_size((80, 24)).columns)
+    return None
 
 
-def line(text: str = "") -> None:
-    print(shown(text))
+def line(text: str = "", tone: Tone = "") -> None:
+    """One sentence or more, broken between words where the terminal is narrower. What begins with a space is listed as it is."""
+    for one in wrapped(shown(text), width()):
+        print(_coloured(one, tone))
+
+
+def wrapped(text: str, columns: int | None) -> list[str]:
+    """A text in lines of so many columns; a command to type is not parted, and ends a line where it is too long for one."""
+    if columns is None or cells(text) <= columns or text.startswith(" "):
+        return [text]
+    lines, now = [], ""
+    for word in _UNPARTED.findall(text):
+        if now and cells(now) + 1 + cells(word) > columns:
+            lines.append(now)
+            now = word
+        else:
+            now = f"{now} {word}" if now else word
+    return [*lines, now]
+
+
+def _coloured(text: str, tone: Tone) -> str:
+    """Colour where it says something, on a terminal that has it; the words say the same."""
+    plain = not sys.stdout.isatty() or "NO_COLOR" in os.environ or os.environ.get("TERM", "dumb") == "dumb"
+    return text if plain or not tone else f"\x1b[{_COLOURS[tone]}m{text}\x1b[0m"
+
+
+def cells(text: str) -> int:
+    """How many columns a text takes on a terminal: letters of some scripts take two, marks above others none."""
+    if text.isascii():
+        return len(text)
+    from rich.cells import cell_len
+
+    return cell_len(text)
+
+
+def place(path: Path | str) -> str:
+    """A folder as it is shortest from where one is: relative, from one's home, or whole."""
+    whole, home = Path(path).absolute(), Path.home()
+    ways = [str(whole)]
+    if whole.is_relative_to(home):
+        ways.append(str(Path("~") / whole.relative_to(home)))
+    with suppress(ValueError, OSError):  # on another drive, or the folder where one was is gone
+        ways.insert(0, os.path.relpath(whole))
+    return min(ways, key=len)
 
 
 def table(
-    columns: Sequence[str], rows: Sequence[Sequence[str]], *, right: Sequence[int] = (), wraps: int = 0, indent: int = 0
+    columns: Sequence[str],
+    rows: Sequence[Sequence[str]],
+    *,
+    right: Sequence[int] = (),
+    wraps: int | None = 0,
+    indent: int = 0,
 ) -> None:
-    """A plain table; `right` are the columns with numbers, `wraps` is the only one that may take several lines."""
-    from rich.padding import Padding
-    from rich.table import Table
-    from rich.text import Text
+    """A plain table; `right` are the columns with numbers, `wraps` is the only one that may take several lines.
 
-    grid = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
-    for number, name in enumerate(columns):
-        side: Literal["left", "right"] = "right" if number in right else "left"
-        grid.add_column(Text(name), justify=side, no_wrap=number != wraps, overflow="fold")
+    Where even so it is wider than the terminal, each row is told in lines of its own: nothing is ever cut.
+    """
+    lines = [[shown(cell) for cell in row] for row in (columns, *rows)]
+    widths = [max(cells(row[number]) for row in lines) for number in range(len(columns))]
+    room = width()
+    lacking = 0 if room is None else indent + sum(widths) + len(_GAP) * (len(widths) - 1) - room
+    if lacking > 0 and wraps is not None and widths[wraps] - lacking >= _LEAST_WRAPPED:
+        widths[wraps] -= lacking
+    elif lacking > 0:
+        _stack(lines, room or _WIDEST)
+        return
+    for row in lines:
+        folds = [_folded(cell, widths[number]) for number, cell in enumerate(row)]
+        for level in range(max(map(len, folds))):
+            parts = [
+                _padded(fold[level] if level < len(fold) else "", widths[number], right=number in right)
+                for number, fold in enumerate(folds)
+            ]
+            print((" " * indent + _GAP.join(parts)).rstrip())
+
+
+def _padded(text: str, columns: int, *, right: bool) -> str:
+    space = " " * (columns - cells(text))
+    return space + text if right else text + space
+
+
+def _folded(text: str, columns: int) -> list[str]:
+    """A cell in lines of so many columns, parted between words, or within one that is longer."""
+    if cells(text) <= columns:
+        return [text]
+    found, now = [], ""
+    for word in text.split(" "):
+        if now and cells(now) + 1 + cells(word) <= columns:
+            now += " " + word
+            continue
+        if now:
+            found.append(now)
+        now = word
+        while cells(now) > columns:
+            cut = next(end for end in range(len(now), 0, -1) if cells(now[:end]) <= columns)
+            found.append(now[:cut])
+            now = now[cut:]
+    return [*found, now]
+
+
+def _stack(lines: Sequence[Sequence[str]], columns: int) -> None:
+    """A table that is too wide: each row's first cell, and below it what the others say."""
+    heads, *rows = lines
     for row in rows:
-        grid.add_row(*(Text(shown(cell)) for cell in row))  # as it is: brackets and colons in names are no markup
-    printer = console()
-    with printer.capture() as captured:
-        printer.print(Padding(grid, (0, 0, 0, indent)) if indent else grid)
-    for text in captured.get().splitlines():
-        print(text.rstrip())
+        print(row[0] or heads[0])
+        now = ""
+        for head, cell in zip(heads[1:], row[1:], strict=True):
+            told = f"{head}: {cell}" if head else cell
+            if not cell or cell == "-":
+                continue
+            if now and cells(now) + 2 + cells(told) > columns - 2:
+                print(f"  {now},")
+                now = told
+            else:
+                now = f"{now}, {told}" if now else told
+        if now:
+            print(f"  {now}")
 
 
-def as_json(document: Any) -> None:
-    """One document on stdout; where that has not all letters, they are written as JSON can in any."""
-    text = json.dumps(document, ensure_ascii=not sys.stdout.encoding.lower().startswith("utf"), indent=1)
+_about: dict[str, Any] = {"library": None, "root": None}
+"""What every document of this run begins with."""
+
+
+def about(name: str, root: Path) -> None:
+    """From now on, documents are about this library."""
+    _about.update(library=name, root=str(root))
+
+
+def passed_over(depots: Sequence[tuple[str, str]]) -> None:
+    """Tell which depots a run does not reach, and why; documents have them, too."""
+    for _, why in depots:
+        note(f"Passed over: {why}")
+    _about["passed_over"] = [{"depot": depot, "why": why} for depot, why in depots]
+
+
+def as_json(document: Mapping[str, Any]) -> None:
+    """One document on stdout: an object that begins with the library it is about, in which what is unknown is null.
+
+    Where stdout has not all letters, they are written as JSON can in any.
+    """
+    whole = _about | _unknown_as_null(document)
+    text = json.dumps(whole, ensure_ascii=not sys.stdout.encoding.lower().startswith("utf"), indent=1)
     print(text.translate({code: f"\\u{code:04x}" for code in _CONTROLS if code >= 127}))
+
+
+def _unknown_as_null(value: Any) -> Any:
+    if isinstance(value, Mapping):
+        return {key: _unknown_as_null(one) for key, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [_unknown_as_null(one) for one in value]
+    return None if value == "" else value
 
 
 def note(text: str) -> None:
     """Something to know while a run goes on; not part of its answer."""
-    print(shown(text), file=sys.stderr, flush=True)
+    columns = shutil.get_terminal_size((80, 24)).columns if sys.stderr.isatty() else None
+    for one in wrapped(shown(text), columns):
+        print(one, file=sys.stderr, flush=True)
 
 
 @cache

@@ -44,7 +44,7 @@ class Changes:
     """What a backup does at a depot besides copying."""
 
     moved: Amount = NOTHING
-    removed: Amount = NOTHING
+    removed: dict[str, Amount] = field(default_factory=dict)
     staying: list[Finding] = field(default_factory=list)
 
 
@@ -294,7 +294,7 @@ def _receipt(
         deletes = member.terms.days_kept == 0
         where, values = chosen(member.terms)
         came_in += copies.amount(db, f"files f LEFT JOIN frames r ON r.id = f.frame WHERE {where}", values)
-        came_in += change.removed
+        came_in += total(change.removed.values())
         sound = copies.amount(
             db,
             f"copies c JOIN files f ON f.id = c.file LEFT JOIN frames r ON r.id = f.frame WHERE c.depot = ?"
@@ -306,7 +306,10 @@ def _receipt(
             Kept(f"{name}: copied and read back{doubt}", outcome.copied),
             Kept(f"{name}: moved there as in the library", change.moved),
             Kept(f"{name}: there already", sound - outcome.copied - change.moved),
-            Kept(f"{name}: no longer to be there; {'deleted' if deletes else 'moved to earlier/'}", change.removed),
+            *(
+                Kept(f"{name}: {why}; {'deleted' if deletes else 'moved to earlier/'}", removed)
+                for why, removed in change.removed.items()
+            ),
         ]
         left_out += [
             LeftOut(f"{name}: {item.path}", trouble, Amount(int(item.frames), 1, item.bytes))

@@ -67,7 +67,7 @@ def bind(
     db = library.db
     library.ledger.require_sound()
     if _bound(library, year) is not None:
-        raise WrongUse(f"{year} is bound already.", f"To open it for work: bramblemoor reopen {year}.")
+        raise WrongUse(f"{year} is bound already.", f"To open it for work: bramblemoor unbind {year}.")
     whole = copies.amount(db, f"({_OF_YEAR}) f", (year,))
     if not whole.files:
         raise WrongUse(f"No frame of {year} is in the library.", "bramblemoor standing lists the years.")
@@ -217,7 +217,7 @@ def _remove_empty(folders: set[Path], top: Path) -> None:
         flush_folder(level)
 
 
-def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progress) -> tuple[Receipt, bool]:
+def unbind(library: Library, year: int, depots: Sequence[Depot], progress: Progress) -> tuple[Receipt, bool]:
     """Open a bound year for work: what was freed is brought back from `depots`, and the year is bound no more.
 
     Where a file cannot be had the year stays bound (False). What somebody put in the place of one that was freed is for taking
@@ -225,8 +225,8 @@ def reopen(library: Library, year: int, depots: Sequence[Depot], progress: Progr
     """
     bound = _bound(library, year)
     if bound is None:
-        raise WrongUse(f"{year} is not bound: it is open for work.", "bramblemoor bind lists the bound years.")
-    books = open_books(library, "reopen")
+        raise WrongUse(f"{year} is not bound: it is open for work.", "All bound years: bramblemoor bind list.")
+    books = open_books(library, "unbind")
     to_bring = ToBring([DepotContents(depot) for depot in depots])
     for row in library.db.execute(_OF_YEAR, (year,)):
         to_bring.add(row["path"], row["sha256"], row["mtime_ns"], int(row["role"] == "original"))

@@ -127,7 +127,9 @@ def restore(target: Path, sources: Sequence[Holder], progress: Progress) -> tupl
     flush_folder(target / "ledger")
     library = Library(target)
     _bring_receipts(library, depots)
-    receipt = restored.receipt(library.name, next_number(library.receipts), holdings, started, {})
+    number = next_number(library.receipts)
+    told = f"numbered on from {number - 1}, the last that lies there; later runs of the lost library are not among them"
+    receipt = restored.receipt(library.name, number, holdings, started, {"receipts": told} if number > 1 else {})
     _make_known(library, depots)
     proven.enter(library)
     with library.ledger.changing(facts=True) as db:

@@ -190,7 +190,9 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
         for trouble in json.loads(row["troubles"]):
             yield Finding(row["name"], trouble, attention=True)
     yield from _lost_edits(sheet)
-    has_records = sheet.db.execute("SELECT 1 FROM records LIMIT 1").fetchone() is not None
+    # In folders of one's own an XMP beside a picture is the exception; where a service writes sidecars, each should have one.
+    tells_of_each = bool(parcel.dialect.entries.sidecars or parcel.dialect.entries.index)
+    has_records = tells_of_each and sheet.db.execute("SELECT 1 FROM records LIMIT 1").fetchone() is not None
     for row in sheet.db.execute(
         "SELECT e.id, e.name, e.media, e.size, e.picture_kind, u.role, u.path, u.former_name, u.frame,"
         " u.rival, (SELECT name FROM entries o WHERE o.id = u.frame) AS original,"
@@ -217,7 +219,7 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
     for year, count in library.db.execute(
         "SELECT year, count(*) FROM frames JOIN bound USING (year) WHERE arrived = ? GROUP BY year", (parcel.order,)
     ):
-        what = f"{count:,} frames that came are of this year, which is bound; to bind them with the rest: reopen, backup, bind"
+        what = f"{count:,} frames that came are of this year, which is bound; to bind them with the rest: unbind, backup, bind"
         yield Finding(str(year), what)
     for row in library.db.execute(
         "SELECT id, folder, name, reduced FROM frames WHERE arrived = ? ORDER BY id", (parcel.order,)

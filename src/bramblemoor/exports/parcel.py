@@ -1,16 +1,23 @@
 """A parcel: all the parts of one order, and whether they are complete and sound."""
 
 import hashlib
+import os
 import re
 from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass
 from pathlib import Path
+from shlex import quote
 
 from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.names import safe_name
 from bramblemoor.errors import PartsAmiss, WrongUse
 from bramblemoor.exports.containers.folder import FolderPart, looks_unpacked
 from bramblemoor.exports.dialect import Dialect, known_dialects, load_dialect
+from bramblemoor.frames.sniff import ending_of
+
+OWN_FOLDERS = "folders"
+"""The dialect of pictures in folders of one's own."""
+_OF_PARTS = (".zip", ".tar", ".tgz", ".gz")
 
 # What browsers and file managers put behind a name that is taken: "part (1).zip", "part - Copy.zip", "part copy 2.zip".
 _AGAIN = re.compile(r"(?: ?\(\d+\)| ?-? [Cc]opy(?: ?\(?\d+\)?)?)(?=(?:\.\w+)+$)")
@@ -124,7 +131,7 @@ def parcel_at(
 def guess_dialect(path: Path) -> Dialect:
     """The one dialect that ships with Bramblemoor after which the parts at `path` are named. Raises WrongUse else."""
     names = [path.name] if path.is_file() else [file.name for file in path.iterdir()] if path.is_dir() else []
-    known = [load_dialect(name) for name in known_dialects()]
+    known = [load_dialect(name) for name in known_dialects() if name != OWN_FOLDERS]
     fitting = [dialect for dialect in known if any(_match(dialect, name) for name in names)]
     if len(fitting) == 1:
         return fitting[0]
@@ -132,10 +139,26 @@ def guess_dialect(path: Path) -> Dialect:
         raise WrongUse(f"There is no {path}.", "Name the folder that holds the parts, or a part.")
     if not names:
         raise WrongUse(f"{path} is empty.", "Name the folder that holds the parts.")
+    if path.is_dir() and is_own_folder(path):
+        raise WrongUse(
+            f"{path} is a folder of pictures, and no export that is known here.",
+            f"To take it in with its folders: bramblemoor unpack --from {quote(str(path))} --dialect {OWN_FOLDERS}. If it is an"
+            f" export of a service: bramblemoor dialect draft {quote(str(path))}.",
+        )
     raise WrongUse(
         f"How {path} is written cannot be told from its name.",
         f"Say it with --dialect: {', '.join(known_dialects())}, or a file; bramblemoor dialect draft {path} drafts one.",
     )
+
+
+def is_own_folder(path: Path) -> bool:
+    """Whether pictures lie in a folder, or in folders below it, and no part of an export beside them."""
+    for _, _, names in os.walk(path):
+        if any(Path(name).suffix.lower() in _OF_PARTS for name in names):
+            return False
+        if any(ending_of(name) for name in names):
+            return True
+    return False
 
 
 def _match(dialect: Dialect, name: str) -> re.Match[str] | None:

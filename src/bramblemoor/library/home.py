@@ -179,18 +179,24 @@ class Library:
         return read_clock(self.db, map(moment_in_name, listing(self.receipts)[-1:]))
 
 
-def create_library(root: Path, *, name: str, site: str, medium: str, stand_in: str = "") -> Library:
-    """Make a new library in a folder that does not exist yet or is empty.
+def is_library(folder: Path) -> bool:
+    return (folder / SETTINGS_FILE).is_file() and (folder / "ledger").is_dir()
+
+
+def create_library(
+    root: Path, *, name: str, site: str, medium: str, stand_in: str = "", around: bool = False
+) -> Library:
+    """Make a new library in a folder that does not exist yet or is empty; or `around` what lies in its pictures/.
 
     Raises WrongUse where something else lies there, NotPossible where it cannot be written.
     """
     if not name.isprintable() or not name.strip():
         raise WrongUse(f"A library cannot be called {name!r}.", "Say what to call it: --name 'My pictures'.")
-    if (root / SETTINGS_FILE).exists() and (root / ledger_file.FILE).exists():
+    if is_library(root):
         raise WrongUse(f"{root} is a library already.", "Use it as it is, or name another folder.")
     require_apart(root.parent, "a new library")
     unfinished = (root / "ledger").is_dir() and not (root / SETTINGS_FILE).exists()
-    if root.exists() and (not root.is_dir() or (any(root.iterdir()) and not unfinished)):
+    if not around and root.exists() and (not root.is_dir() or (any(root.iterdir()) and not unfinished)):
         raise WrongUse(f"{root} holds something else.", "Name a new or empty folder for the library.")
     try:
         for folder in FOLDERS:
@@ -213,9 +219,8 @@ def require_apart(folder: Path, what: str, *, but: Path | None = None) -> None:
             if level == resolved:
                 return
             continue
-        is_library = (level / SETTINGS_FILE).is_file() and (level / "ledger").is_dir()
-        if is_library or (level / DEPOT_MARK).is_file():
-            kind = "library" if is_library else "depot"
+        if is_library(level) or (level / DEPOT_MARK).is_file():
+            kind = "library" if is_library(level) else "depot"
             where = f"{folder} is a {kind}" if level == resolved else f"{folder} lies inside the {kind} {level}"
             raise WrongUse(
                 f"{where}, and {what} there would mix the two.",

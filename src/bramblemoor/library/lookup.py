@@ -23,7 +23,7 @@ class FramesByName:
         self._has_index = False
 
     def called(self, name: str) -> list[int]:
-        """The numbers of the frames with this path, name of a file, or number; the surest meaning counts.
+        """The numbers of the frames with this path, name of a file, or number, or in this folder; the surest meaning counts.
 
         Case and accents do not count where no frame has the name as it is written.
         """
@@ -31,6 +31,14 @@ class FramesByName:
         exact = self._db.execute("SELECT frame FROM files WHERE path = ? AND frame IS NOT NULL", (wanted,)).fetchall()
         if exact:
             return [exact[0]["frame"]]
+        if (self._root is not None and wanted != name) or "/" in wanted:  # a path, as the shell completes it
+            folder = wanted.rstrip("/") + "/"
+            below = self._db.execute(
+                "SELECT id FROM frames WHERE substr(folder || '/', 1, ?) = ? ORDER BY folder, name",
+                (len(folder), folder),
+            ).fetchall()
+            if below:
+                return [row["id"] for row in below]
         rows = self._ending(wanted)
         rows = [row for row in rows if row["path"].endswith(f"/{wanted}")] or rows
         if not rows and "/" not in wanted:

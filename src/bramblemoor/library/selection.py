@@ -18,7 +18,7 @@ from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Field
 from bramblemoor.library.catalogue import believed
 from bramblemoor.library.dates import day_after, first_day
-from bramblemoor.library.folding import plain
+from bramblemoor.library.folding import plain, suggestion
 from bramblemoor.library.globs import checked_glob, fits, is_glob
 from bramblemoor.library.home import Library
 from bramblemoor.library.lookup import FramesByName
@@ -294,8 +294,6 @@ def located_in(library: Library, selection: Selection) -> Clause:
 
 
 def _none_called(db: sqlite3.Connection, unknown: list[str], of: int) -> WrongUse:
-    from difflib import get_close_matches
-
     if len(unknown) > 1:
         shown = ", ".join(map(repr, unknown[:_FEW])) + (", ..." if len(unknown) > _FEW else "")
         return WrongUse(
@@ -306,12 +304,9 @@ def _none_called(db: sqlite3.Connection, unknown: list[str], of: int) -> WrongUs
     if is_glob(name):
         literal = " Brackets in a glob stand for themselves." if set(name) & set("[]{}") else ""
         return WrongUse(f"No frame fits {name!r}.{literal}", "Look for what there is: bramblemoor find.")
-    names = {row[0] for row in db.execute("SELECT name FROM frames")}
-    near = get_close_matches(name.rpartition("/")[2], names, 3, 0.4)
-    return WrongUse(
-        f"No frame is called {name!r} here.",
-        f"Did you mean {' or '.join(near)}?" if near else "Look for it: bramblemoor find.",
-    )
+    names = [row[0] for row in db.execute("SELECT name FROM frames ORDER BY name")]
+    near = suggestion(name.rpartition("/")[2], names, listed=0)
+    return WrongUse(f"No frame is called {name!r} here.", f"{near}Look for it: bramblemoor find.")
 
 
 def counted(count: int, selection: Selection) -> str:
@@ -390,5 +385,9 @@ def frame_named(library: Library, name: str) -> int:
             library.db.execute("SELECT folder || '/' || name FROM frames WHERE id = ?", (number,)).fetchone()[0]
             for number in found[:5]
         ]
-        raise WrongUse(f"{len(found)} frames are called {name}.", f"Name one by its path: {', '.join(paths)}.")
+        more = ", ..." if len(found) > len(paths) else ""
+        raise WrongUse(
+            f"{len(found):,} frames are called {name}, or lie there.",
+            f"Name one by its path: {', '.join(paths)}{more}.",
+        )
     return found[0]

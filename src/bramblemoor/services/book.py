@@ -3,7 +3,6 @@
 import json
 import uuid
 from dataclasses import dataclass, field
-from difflib import get_close_matches
 from typing import Any
 
 import msgspec
@@ -11,6 +10,7 @@ import msgspec
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.folding import suggestion
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
 from bramblemoor.services.interface import OrderScope, OrderStatement, Part, PlacedOrder
@@ -86,8 +86,7 @@ def service_named(library: Library, name: str | None) -> KnownService:
             raise WrongUse("This library knows several services.", f"Name one of them: {', '.join(known)}.")
         return next(iter(known.values()))
     if name not in known:
-        near = get_close_matches(name, known, 1, 0.0)
-        raise WrongUse(f"There is no service {name!r} here.", f"Did you mean {near[0]}?")
+        raise WrongUse(f"There is no service {name!r} here.", suggestion(name, known))
     return known[name]
 
 
@@ -195,6 +194,5 @@ def order_named(library: Library, name: str | None, states: tuple[str, ...]) -> 
         return fitting[-1]
     by_id = {order.id.casefold(): order for order in known}
     if name.casefold() not in by_id:
-        near = get_close_matches(name.casefold(), by_id, 1, 0.0)
-        raise WrongUse(f"There is no order {name!r} here.", f"Did you mean {by_id[near[0]].id}?")
+        raise WrongUse(f"There is no order {name!r} here.", suggestion(name, [order.id for order in known]))
     return by_id[name.casefold()]

@@ -1,7 +1,7 @@
-"""bind, free, reopen."""
+"""bind, bind list, free, unbind."""
 
 from contextlib import ExitStack
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -17,22 +17,14 @@ from bramblemoor.cli.common import (
     stoppable,
     whose,
 )
-from bramblemoor.cli.library.receipts import finish, print_receipt, receipt_document
+from bramblemoor.cli.library.receipts import finish, print_receipt, run_document
 from bramblemoor.errors import WrongUse
-
-if TYPE_CHECKING:
-    from bramblemoor.library.home import Library
 
 Year = Annotated[int, typer.Argument(metavar="YEAR", help="Which year.")]
 
 
 def bind(
-    year: Annotated[
-        int | None,
-        typer.Argument(
-            metavar="[YEAR]", help="Which year; without one, lists those that are bound.", show_default=False
-        ),
-    ] = None,
+    year: Annotated[int, typer.Argument(metavar="YEAR", help="Which year.")],
     at: Annotated[
         list[str] | None, typer.Option("--at", metavar="DEPOT", help="At which depots; may be repeated.")
     ] = None,
@@ -48,9 +40,6 @@ def bind(
     from bramblemoor.running import Pace
 
     library = library_here(library_dir)
-    if year is None:
-        _list(library, json=json)
-        return
     if not at:
         raise WrongUse("Say at which depots.", f"As in: bramblemoor bind {year} --at heron --at otter.")
     pace = Pace()
@@ -59,7 +48,7 @@ def bind(
     ):  # fmt: skip
         receipt, bound = run(library, year, opened, progress, pace, yes=yes)
     if json:
-        say.as_json(receipt_document(receipt))
+        say.as_json(run_document(receipt) | {"is_bound": bound, "stopped": pace.stopped})
     else:
         names = ", ".join(depot.name for depot in opened)
         if bound:
@@ -76,17 +65,17 @@ def bind(
         raise typer.Exit(130 if pace.stopped else 1)
 
 
-def _list(library: "Library", *, json: bool) -> None:
+def list_bound(library_dir: LibraryDir = None, json: AsJson = False) -> None:
+    """List the bound years: since when, at which depots, and whether they are still on the working drive."""
     from bramblemoor.depots.binding import bound_years
 
+    library = library_here(library_dir)
     years = bound_years(library)
     if json:
-        say.as_json(
-            [
-                {"year": one.year, "bound": one.at, "at": list(one.depots), "freed": one.freed, "receipt": one.receipt}
-                for one in years
-            ]
-        )
+        say.as_json({"years": [
+            {"year": one.year, "bound_on": one.at, "at": list(one.depots), "freed_on": one.freed, "receipt": one.receipt}
+            for one in years
+        ]})  # fmt: skip
         return
     if not years:
         say.line(f"No year of {whose(library)} is bound. To bind one: bramblemoor bind YEAR --at DEPOT --at DEPOT.")
@@ -98,7 +87,7 @@ def _list(library: "Library", *, json: bool) -> None:
             for one in years
         ],
     )
-    say.line(f"{say.many(len(years), 'year')} of {whose(library)}. To work on one: bramblemoor reopen YEAR.")
+    say.line(f"{say.many(len(years), 'year')} of {whose(library)}. To work on one: bramblemoor unbind YEAR.")
 
 
 def free(
@@ -129,7 +118,7 @@ def free(
     finish(receipt, json=json, attention=bool(receipt.left_out))
 
 
-def reopen(
+def unbind(
     year: Year,
     depots: Annotated[
         list[str] | None,
@@ -139,7 +128,7 @@ def reopen(
     json: AsJson = False,
 ) -> None:
     """Open a bound year for work: bring it back to the working drive. Its depots follow with the next backup."""
-    from bramblemoor.depots.binding import reopen as run
+    from bramblemoor.depots.binding import unbind as run
 
     library = library_here(library_dir)
     with ExitStack() as stack:
@@ -158,4 +147,9 @@ def reopen(
     finish(receipt, json=json, attention=bool(receipt.left_out))
 
 
-COMMANDS = {"bind": single("bind", bind), "free": single("free", free), "reopen": single("reopen", reopen)}
+COMMANDS = {
+    "bind": single("bind", bind),
+    "bind list": single("bind list", list_bound),
+    "free": single("free", free),
+    "unbind": single("unbind", unbind),
+}

@@ -23,10 +23,9 @@ def print_depots(library: Library, *, json: bool) -> None:
     if json:
         say.as_json(
             {
-                "library": library.name,
                 "depots": [
                     {
-                        "name": known.name, "id": known.id, "site": known.site, "medium": known.medium, "device": known.device,
+                        "depot": known.name, "id": known.id, "site": known.site, "medium": known.medium, "device": known.device,
                         "folder": where or known.where, "present": where is not None, "files": held.files,
                         "bytes": held.bytes,
                         "free_bytes": free, "gets": said(known.terms), "retired": known.retired,
@@ -47,7 +46,7 @@ def print_depots(library: Library, *, json: bool) -> None:
             (
                 known.name, known.site, known.medium, known.device, f"{say.many(held.files, 'file')}, {say.size(held.bytes)}",
                 say.size(free) if free is not None else "-",
-                f"retired {known.retired[:10]}" if known.retired else where or told,
+                f"retired {known.retired[:10]}" if known.retired else say.place(where) if where else told,
             )
             for known, where, told, held, free in rows
         ],
@@ -63,14 +62,14 @@ def print_drives(library: str, *, json: bool) -> None:
     drives = list(attached_drives())
     if json:
         say.as_json(
-            [
+            {"drives": [
                 {
                     "mount": str(one.drive.mount), "file_system": one.drive.file_system, "bytes": one.drive.bytes,
                     "free_bytes": one.drive.free,
-                    "depots": [{"name": depot.name, "id": depot.id, "folder": where} for where, depot in one.depots],
+                    "depots": [{"depot": depot.name, "id": depot.id, "folder": where} for where, depot in one.depots],
                 }
                 for one in drives
-            ]
+            ]}
         )  # fmt: skip
         return
     if not drives:

@@ -34,11 +34,16 @@ def print_depot(depot: Depot, *, json: bool) -> None:
         "depot": identity.name, "id": identity.id, "site": identity.site, "medium": identity.medium,
         "folder": depot.where, "gets": said(identity.terms), "files": files, "bytes": oxum[0] if oxum else None,
         "pictures_by_folder": years, "runs": line.runs, "last_run": moment_of(line.run),
-        "earlier": {"files": len(aside), "bytes": sum(one.bytes for one in aside), "runs": len(runs_with_earlier(store))},
+        "earlier_versions": {
+            "files": len(aside), "bytes": sum(one.bytes for one in aside), "runs": len(runs_with_earlier(store)),
+        },
         "readings": readings, "run_open": store.is_taken(INCOMING), "free_bytes": store.room(),
     }  # fmt: skip
     if json:
-        say.as_json(document)
+        own = [{key: value for key, value in one.items() if key != "amiss"} for one in readings]
+        for shown, one in zip(own, readings, strict=True):
+            shown["files_amiss"] = one["amiss"]
+        say.as_json(document | {"readings": own})
         return
     say.line(
         f"The depot {identity.name} ({identity.id[:8]}) at {depot.where}; site {identity.site}, medium {identity.medium}."
@@ -93,7 +98,9 @@ def print_folder(depot: Depot, below: str, *, json: bool) -> None:
                 lies = depot.store.stat(path)
                 files.append((first, lies.bytes if lies is not None else None))
     if json:
-        say.as_json({"depot": depot.name, "below": below, "folders": folders, "files": dict(files)})
+        listed = [{"folder": name, "files": count} for name, count in sorted(folders.items())]
+        listed += [{"file": name, "bytes": size} for name, size in files]
+        say.as_json({"depot": depot.name, "below": below, "listed": listed})
         return
     rows = [(f"{name}/", say.many(count, "file"), "") for name, count in sorted(folders.items())]
     rows += [(name, "MISSING" if size is None else say.size(size), "") for name, size in files]

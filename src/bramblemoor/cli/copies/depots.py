@@ -28,7 +28,7 @@ from bramblemoor.cli.options import choosing
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
-    from bramblemoor.depots.bag.depot import Depot
+    from bramblemoor.depots.bag.depot import Depot, Identity
     from bramblemoor.depots.bag.terms import Terms
     from bramblemoor.library.home import Library
 
@@ -49,13 +49,13 @@ LeaveFree = Annotated[
 @app.command("add")
 @choosing()
 def add(
-    name: Annotated[str, typer.Argument(help="What to call it.")],
+    name: Annotated[str, typer.Argument(metavar="NAME", help="What to call it.")],
     folder: Annotated[
         Path,
         typer.Argument(metavar="FOLDER", help="An existing, empty folder on its drive; or where a known depot is now."),
     ],
-    site: Annotated[str, typer.Option(help="Where the drive is kept: studio, cottage, ...")] = "",
-    medium: Annotated[str, typer.Option(help="What it is: ssd, hdd, nas, ...")] = "",
+    site: Annotated[str, typer.Option(metavar="SITE", help="Where the drive is kept: studio, cottage, ...")] = "",
+    medium: Annotated[str, typer.Option(metavar="MEDIUM", help="What it is: ssd, hdd, nas, ...")] = "",
     keep_for: KeepFor = None,
     leave_free: LeaveFree = None,
     yes: Annotated[bool, typer.Option("--yes", help="The site and the medium are new ones; do not ask.")] = False,
@@ -87,19 +87,20 @@ def add(
         )  # fmt: skip
     attention = any(one.id == depot.id and one.stranger for one in known_depots(library))
     if json:
-        identity = depot.identity
-        say.as_json(
-            {
-                "depot": identity.name, "id": identity.id, "site": identity.site, "medium": identity.medium,
-                "taken_in": known,
-            }
-        )  # fmt: skip
+        say.as_json(_document(depot.identity) | {"taken_in": known})
     elif known:
         _print_found(depot, site, medium, terms)
     else:
         _print_made(depot, terms, stand_in=bool(stand_in))
     if attention:
         raise typer.Exit(1)
+
+
+def _document(identity: "Identity") -> dict[str, Any]:
+    return {
+        "depot": identity.name, "id": identity.id, "site": identity.site, "medium": identity.medium,
+        "gets": _said(identity.terms),
+    }  # fmt: skip
 
 
 def _where(depot: "Depot") -> str:
@@ -183,13 +184,14 @@ def _changed(terms: "Terms", chosen: dict[str, Any], keep_for: str | None, leave
 @choosing()
 def change(
     depot: Name,
-    name: Annotated[str, typer.Option(help="Call it this.")] = "",
-    site: Annotated[str, typer.Option(help="It is kept there now.")] = "",
-    medium: Annotated[str, typer.Option(help="What it is: ssd, hdd, nas, ...")] = "",
+    name: Annotated[str, typer.Option(metavar="NAME", help="Call it this.")] = "",
+    site: Annotated[str, typer.Option(metavar="SITE", help="It is kept there now.")] = "",
+    medium: Annotated[str, typer.Option(metavar="MEDIUM", help="What it is: ssd, hdd, nas, ...")] = "",
     keep_for: KeepFor = None,
     leave_free: LeaveFree = None,
     yes: Annotated[bool, typer.Option("--yes", help="The site and the medium are new ones; do not ask.")] = False,
     library_dir: LibraryDir = None,
+    json: AsJson = False,
     *,
     chosen: dict[str, Any],
 ) -> None:
@@ -204,6 +206,9 @@ def change(
     with holding(library), open_depots(library, [depot]) as (opened, _):
         terms = _changed(opened[0].identity.terms, chosen, keep_for, leave_free)
         changed = change_depot(library, opened[0], name=name, site=site, medium=medium, terms=terms).identity
+    if json:
+        say.as_json(_document(changed))
+        return
     say.line(f"The depot {changed.name} at {changed.site}, on {changed.medium}: {_said(changed.terms)}.")
     say.line("See what that means: bramblemoor backup --dry-run.")
 
@@ -214,6 +219,7 @@ def retire(
     undo: Annotated[bool, typer.Option("--undo", help="Take it back into use.")] = False,
     yes: Annotated[bool, typer.Option("--yes", help="Do it without asking.")] = False,
     library_dir: LibraryDir = None,
+    json: AsJson = False,
 ) -> None:
     """Count on a depot no more. Its drive is left as it is, and need not be there."""
     from bramblemoor.depots.register.enroll import retire as run
@@ -233,6 +239,9 @@ def retire(
                     say.shown(f"{_poor(library, poor, sample)} Retire {depot} all the same?"), abort=True, err=True
                 )
         run(library, known, undo=undo)
+    if json:
+        say.as_json({"depot": depot, "id": known.id, "in_use": undo, "too_few_without_it": poor})
+        raise typer.Exit(1 if poor and not yes else 0)
     if undo:
         say.line(f"The depot {depot} is in use again. What it holds counts as far as it was read lately.")
         return
@@ -259,6 +268,7 @@ def replace(
     folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="An existing, empty folder on the new drive.")],
     stand_in: StandIn = "",
     library_dir: LibraryDir = None,
+    json: AsJson = False,
 ) -> None:
     """Let a new drive take a depot's place, with the same name, site and terms. The old one is retired, and left as it is."""
     from bramblemoor.depots.register.enroll import replace_depot, too_few_without
@@ -272,6 +282,9 @@ def replace(
         poor, sample = too_few_without(library, known, within_reach(library))
         agreed, options = kind_of_depot(stand_in)
         replace_depot(library, known, str(folder), kind=agreed, options=options)
+    if json:
+        say.as_json({"depot": depot, "folder": str(folder), "too_few_without_it": poor})
+        return
     say.line(f"The depot {depot} is now at {folder}, and empty; the former drive is retired, and as it was.")
     say.line(f"To fill it: bramblemoor backup {depot}; or from another drive: bramblemoor depot level FROM {depot}.")
     if poor:
@@ -285,6 +298,7 @@ def adopt(
         str, typer.Option("--as", metavar="NAME", help="Make it a depot of its own, as when a drive was cloned.")
     ] = "",
     library_dir: LibraryDir = None,
+    json: AsJson = False,
 ) -> None:
     """Accept this one depot, that another copy of this library has written, or a cloned drive, as it lies there.
 
@@ -308,6 +322,9 @@ def adopt(
     known = next((known for known in known_depots(library) if known.id == opened.id), None)
     with holding(library), opened.held():
         adopted = run(library, opened, known, new_name)
+    if json:
+        say.as_json(_document(adopted.identity))
+        return
     say.line(f"Adopted the depot {adopted.name} at {where}. What lies there counts once it was read.")
     say.line(f"Next: bramblemoor verify {adopted.name}, then bramblemoor backup {adopted.name}.")
 
@@ -317,6 +334,7 @@ def repair(
     depot: Name,
     folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="Where it lies.")],
     library_dir: LibraryDir = None,
+    json: AsJson = False,
 ) -> None:
     """Write a depot's damaged depot.toml or line.json anew, from what the ledger knows."""
     from bramblemoor.depots.register.enroll import repair_depot
@@ -327,6 +345,9 @@ def repair(
     with holding(library):
         known = depots_named(library, [depot])[0]
         written = repair_depot(library, known, str(folder))
+    if json:
+        say.as_json({"depot": depot, "folder": str(folder), "written": list(written)})
+        return
     say.line(f"Wrote {' and '.join(str(folder / name) for name in written)} anew. Next: bramblemoor verify {depot}.")
 
 
@@ -368,7 +389,8 @@ def look(
 def alone(
     depot: Annotated[str, typer.Argument(metavar="DEPOT|FOLDER", help="A known depot, or any depot's folder.")],
     year: Annotated[
-        int | None, typer.Option("--year", help="Read the frames of this year only.", show_default=False)
+        int | None,
+        typer.Option("--year", metavar="YEAR", help="Read the frames of this year only.", show_default=False),
     ] = None,
     library_dir: LibraryDir = None,
     json: AsJson = False,

@@ -39,7 +39,7 @@ def drill(
     if json:
         say.as_json(
             {
-                "depot": done.depot, "holds": done.held, "tried": done.files, "bytes": done.bytes, "unreadable": bad,
+                "depot": done.depot, "files": done.held, "files_tried": done.files, "bytes": done.bytes, "unreadable": bad,
                 "confidence": confidence, "at_most_unreadable": bound, "seconds": round(done.seconds, 2),
                 "whole_restore_seconds": round(done.whole_seconds), "read_from_medium": done.read_from_medium,
                 "findings": [{"name": finding.name, "what": finding.what} for finding in done.unreadable],

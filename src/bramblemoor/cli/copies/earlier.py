@@ -7,7 +7,7 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, depot_at, holding, library_here, open_depots, single, whose
-from bramblemoor.cli.library.receipts import moment, print_receipt, receipt_document
+from bramblemoor.cli.library.receipts import moment, print_receipt, run_document
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.receipts import stamp
@@ -103,7 +103,7 @@ def purge(
                 + (f"from before {limit[:10]}." if before else f"that were set aside {older_than} days ago or longer.")
             )
             if json:
-                say.as_json({"purged": 0})
+                say.as_json({"depot": opened[0].name, "nothing_to_do": True})
             return
         size = say.size(sum(one.bytes for one in due))
         if not yes and not typer.confirm(
@@ -118,7 +118,7 @@ def purge(
         gone, stay = run(library, opened[0], due, within_reach(library, opened), also_unknown=also_unknown)
         receipt = write_purge_receipt(library, opened[0], gone, started)
     if json:
-        say.as_json(receipt_document(receipt) | {"stay": [one.path for one in stay]})
+        say.as_json(run_document(receipt) | {"stay": [one.path for one in stay]})
     else:
         print_receipt(receipt)
         for one in stay[:_FEW]:

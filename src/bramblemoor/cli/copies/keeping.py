@@ -18,7 +18,7 @@ from bramblemoor.cli.common import (
     stoppable,
     whose,
 )
-from bramblemoor.cli.library.receipts import end_stopped, finish, print_findings
+from bramblemoor.cli.library.receipts import end_stopped, finish, print_findings, run_document
 from bramblemoor.cli.options import selecting
 from bramblemoor.errors import WrongUse
 
@@ -70,7 +70,11 @@ def backup(
     attention = bool(receipt.left_out or receipt.findings or passed_over or library.clock.in_doubt)
     if pace.stopped:
         end_stopped(_left(copying), receipt, json=json)
-    if not json and not copying.journals and not receipt.left_out:  # nothing was done, and so no receipt was written
+    did_nothing = not copying.journals and not receipt.left_out  # and so no receipt was written
+    if json and did_nothing:
+        say.as_json(run_document(receipt, did_nothing=True))
+        raise typer.Exit(1 if attention else 0)
+    if did_nothing:
         names = [depot.name for depot in opened]
         if receipt.findings:
             say.line(f"Nothing was copied to {', '.join(names)}.")
@@ -80,26 +84,22 @@ def backup(
             )
         print_findings(receipt, more="bramblemoor stocktake --all")
         raise typer.Exit(1 if attention else 0)
-    finish(receipt, json=json, attention=attention, more=_passed_over(passed_over))
-
-
-def _passed_over(missed: "list[PassedOver]") -> dict[str, object]:
-    """For --json: depots that a run did not reach."""
-    return {"passed_over": [{"depot": one.depot, "why": one.why} for one in missed]}
+    finish(receipt, json=json, attention=attention)
 
 
 def _print_plan(plan: "dict[str, Planned]", *, json: bool) -> None:
     if json:
-        say.as_json(
-            {
-                name: {
-                    "frames": one.copied.frames, "files": one.copied.files, "bytes": one.copied.bytes,
-                    "moved": one.moved.files, "set_aside": 0 if one.deletes else one.removed.files,
-                    "deleted": one.removed.files if one.deletes else 0,
+        say.as_json({
+            "dry_run": True,
+            "depots": [
+                {
+                    "depot": name, "frames": one.copied.frames, "files": one.copied.files, "bytes": one.copied.bytes,
+                    "files_moved": one.moved.files, "files_set_aside": 0 if one.deletes else one.removed.files,
+                    "files_deleted": one.removed.files if one.deletes else 0,
                 }
                 for name, one in plan.items()
-            }
-        )  # fmt: skip
+            ],
+        })  # fmt: skip
         return
     say.table(
         ("depot", "frames to copy", "files", "size", "moved there", "to earlier/", "deleted"),
@@ -191,7 +191,6 @@ def verify(
         receipt,
         json=json,
         attention=amiss or bool(passed_over) or library.clock.in_doubt,
-        more=_passed_over(passed_over),
     )
 
 
@@ -220,14 +219,16 @@ def mend(depots: Depots = None, library_dir: LibraryDir = None, json: AsJson = F
         receipt, still_amiss = run(library, opened, progress, pace)
     if pace.stopped:
         end_stopped("The same command goes on with what is still damaged or missing.", receipt, json=json)
-    if not json and not receipt.came_in.files and not receipt.findings:
+    if not receipt.came_in.files and not receipt.findings:
+        if json:
+            say.as_json(run_document(receipt, did_nothing=True))
+            return
         say.line(f"Nothing is known to be damaged or missing in {whose(library)}. To look: bramblemoor verify.")
         return
     finish(
         receipt,
         json=json,
         attention=bool(receipt.left_out or passed_over or still_amiss),
-        more=_passed_over(passed_over),
     )
 
 

@@ -18,6 +18,7 @@ from bramblemoor.cli.common import (
     stoppable,
     whose,
 )
+from bramblemoor.cli.failing import INTERRUPTED
 from bramblemoor.cli.library.receipts import finish
 from bramblemoor.cli.options import selecting
 from bramblemoor.errors import DepotTrouble, WrongUse
@@ -38,7 +39,7 @@ def pack(
     size: Annotated[str, typer.Option("--size", metavar="SIZE", help="The most that a volume may take up.")] = "25 GB",
     form: Annotated[Literal["zip", "tar"], typer.Option("--form", help="What kind of file a volume is.")] = "zip",
     name: Annotated[
-        str, typer.Option("--name", help="What the archive is called.", show_default="as its content")
+        str, typer.Option("--name", metavar="TEXT", help="What the archive is called.", show_default="as its content")
     ] = "",
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only say what would be written.")] = False,
     library_dir: LibraryDir = None,
@@ -71,11 +72,14 @@ def pack(
             return
         packing = run(library, _within_reach(library), wish, folder, progress, pace, say.size)
     if packing.receipt is None:
+        if json:
+            say.as_json({"stopped": True, "volumes": len(packing.volumes), "left": packing.left})
+            raise typer.Exit(INTERRUPTED)
         say.line(
             f"Stopped: {say.many(len(packing.volumes), 'volume')} of {len(packing.volumes) + packing.left} are written and read"
             " back. The same command goes on from there."
         )
-        raise typer.Exit(1)
+        raise typer.Exit(INTERRUPTED)
     if json:
         finish(packing.receipt, json=True, attention=bool(packing.receipt.left_out or packing.receipt.findings))
         return
@@ -108,7 +112,9 @@ def _dry_run(library: "Library", wish: "Wish", folder: Path, *, json: bool) -> N
         filling = plan(library, wish, Path(place), progress, say.size)
     frames, files = filling.frames, filling.files
     if json:
-        say.as_json({"volumes": filling.count, "frames": frames, "files": files, "bytes": filling.bytes})
+        say.as_json(
+            {"dry_run": True, "volumes": filling.count, "frames": frames, "files": files, "bytes": filling.bytes}
+        )
         return
     say.line(
         f"{say.many(frames, 'frame')} of {whose(library)} ({say.many(files, 'file')}) would go into"

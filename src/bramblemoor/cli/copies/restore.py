@@ -59,8 +59,7 @@ def restore(
     Whole: restore DIR --from DEPOT; it needs nothing but the depots. Some: restore DIR --year 2024, from the nearest good
     copies of the library you are in, or --from a depot. What is damaged at one depot is taken from the next.
     """
-    from bramblemoor.depots.bag.depot import Depot
-    from bramblemoor.depots.restore import is_restored, restore_ledger
+    from bramblemoor.depots.restore import is_restored
     from bramblemoor.depots.restore import restore as run
 
     know_stand_ins()
@@ -71,28 +70,41 @@ def restore(
         raise WrongUse("Say from which depot.", "Give its folder: --from DEPOT; or say what you want, as --year 2024.")
     sources = _sources(depots, _library_if_any(library_dir))
     if ledger_only:
-        depots_only = [source for source in sources if isinstance(source, Depot)]
-        if len(depots_only) < len(sources):
-            raise WrongUse("The whole ledger lies at depots only; a volume has its share.", "Name a depot.")
-        library = restore_ledger(folder, depots_only)
-        say.line(f"{whose(library)} has the ledger of {', '.join(depot.name for depot in sources)} again.")
-        say.line(_OTHERS)
-        say.line("Next: bramblemoor stocktake, to see what has happened since; then bramblemoor verify.")
+        _ledger(folder, sources, json=json)
         return
     if is_restored(folder, sources[0]):
         if json:
-            say.as_json({"restored": str(folder), "already": True})
+            say.as_json({"folder": str(folder), "nothing_to_do": True})
         else:
             say.line(f"{folder} is that library already; nothing was changed.")
             say.line(f"To see whether every file in it is sound: bramblemoor --library {folder} verify library.")
         return
     with say.meter() as progress:
         library, receipt = run(folder, sources, progress)
+    say.about(library.name, library.root)
     if not json:
         say.line(f"Restored {whose(library)}.")
         say.line(_OTHERS)
         say.line()
     finish(receipt, json=json, attention=bool(receipt.left_out or receipt.findings))
+
+
+def _ledger(folder: Path, sources: "list[Holder]", *, json: bool) -> None:
+    """Give a library the ledger that lies at depots. Raises WrongUse for volumes of an archive."""
+    from bramblemoor.depots.bag.depot import Depot
+    from bramblemoor.depots.restore import restore_ledger
+
+    depots = [source for source in sources if isinstance(source, Depot)]
+    if len(depots) < len(sources):
+        raise WrongUse("The whole ledger lies at depots only; a volume has its share.", "Name a depot.")
+    library = restore_ledger(folder, depots)
+    say.about(library.name, library.root)
+    if json:
+        say.as_json({"ledger_only": True, "at": [depot.name for depot in depots]})
+        return
+    say.line(f"{whose(library)} has the ledger of {', '.join(depot.name for depot in depots)} again.")
+    say.line(_OTHERS)
+    say.line("Next: bramblemoor stocktake, to see what has happened since; then bramblemoor verify.")
 
 
 def _some(
@@ -141,12 +153,14 @@ def _sources(names: list[str], library: "Library | None") -> "list[Holder]":
             for name in names
         ]
     opened: list[Holder] = []
+    missed: list[tuple[str, str]] = []
     home = library.settings.library.site
     for one in sorted(depots_named(library, []), key=lambda depot: (depot.site != home, depot.number)):
         try:
             opened.append(open_known(library, one))
         except DepotTrouble as trouble:
-            say.note(f"Passed over: {trouble.happened}")
+            missed.append((one.name, trouble.happened))
+    say.passed_over(missed)
     if not opened:
         raise DepotTrouble("No depot is within reach.", "Plug a drive in, and run the same command again.")
     return opened

@@ -13,6 +13,7 @@ from bramblemoor.depots.register.known import known_depots
 from bramblemoor.disk.names import folded
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.folding import suggestion
 from bramblemoor.library.home import Library
 
 if TYPE_CHECKING:
@@ -83,39 +84,38 @@ def standing(
 
 
 def _require_known(library: Library, gone: Sequence[str]) -> None:
-    from difflib import get_close_matches
-
     from bramblemoor.depots.standing.standing import holders_of
 
     known = {word for holder in holders_of(library) for word in (holder.name, holder.site, holder.medium)}
     places = {folded(word) for holder in holders_of(library) for word in (holder.site, holder.medium)}
     for word in gone:
         if word not in known and folded(word) not in places:
-            near = get_close_matches(word, known, 1, 0.0)[0]
-            raise WrongUse(f"There is no depot, site or medium {word!r} here.", f"Did you mean {near}?")
+            raise WrongUse(f"There is no depot, site or medium {word!r} here.", suggestion(word, sorted(known)))
 
 
 def _document(library: Library, weighed: "Standing", by: str) -> dict[str, Any]:
     rule = library.settings.rule
     return {
-        "library": library.name,
         "safe": weighed.sound,
         "rule": {
-            "copies": rule.copies, "media": rule.media, "sites": rule.sites, "fresh_days": rule.fresh_days,
+            "least_copies": rule.copies, "least_media": rule.media, "least_sites": rule.sites, "fresh_days": rule.fresh_days,
         },
         "frames": weighed.frames,
         "states": dict(weighed.total()),
         "other_files": dict(weighed.other_states),
-        f"{by}s": {
-            str(group or "undated"): {
+        f"{by}s": [
+            {
+                by: group or None,
                 "states": dict(states),
-                "held": {own.holder.name: weighed.held[group][own.holder.number] for own in weighed.holders},
+                "held": [
+                    {"depot": own.holder.name, "frames": weighed.held[group][own.holder.number]} for own in weighed.holders
+                ],
             }
             for group, states in weighed.groups.items()
-        },
-        "holders": [
+        ],
+        "copies": [
             {
-                "name": own.holder.name, "site": own.holder.site, "medium": own.holder.medium, "device": own.holder.device,
+                "depot": own.holder.name, "site": own.holder.site, "medium": own.holder.medium, "device": own.holder.device,
                 "frames": own.frames, "other_files": own.others, "oldest_reading": own.oldest,
                 "damaged_or_missing": own.amiss, "unread": own.unread, "stale": own.stale, "stale_since": own.stale_since,
                 "future": own.future, "absent": own.absent,
@@ -135,7 +135,7 @@ def _print(library: Library, weighed: "Standing", by: str, selection: "Selection
         say.line(f"{whose(library)} holds no frames yet.")
     elif weighed.sound:
         safe = "Everything is safe" if selection.everything else "These are safe"
-        say.line(f"{safe}: all {counted(weighed.frames, selection)} of {whose(library)} are sound.")
+        say.line(f"{safe}: all {counted(weighed.frames, selection)} of {whose(library)} are sound.", "good")
     else:
         worst = _worst(weighed)
         if weighed.alarm:
@@ -146,7 +146,9 @@ def _print(library: Library, weighed: "Standing", by: str, selection: "Selection
                 worst += "some of their copies are damaged or missing"
             else:
                 worst += "other files (albums, companions, delivered data) are not"
-        say.line(f"NOT everything is safe: of {counted(weighed.frames, selection)} of {whose(library)}, {worst}.")
+        say.line(
+            f"NOT everything is safe: of {counted(weighed.frames, selection)} of {whose(library)}, {worst}.", "amiss"
+        )
     say.line(
         f"Rule: {rule.copies} copies, {rule.media} kinds of medium, {rule.sites} sites, read back within {rule.fresh_days} days."
     )
@@ -185,7 +187,7 @@ def _worst(weighed: "Standing") -> str:
     return ", ".join(f"{total[state]:,} {state}" for state in STATES if total[state])
 
 
-def _print_groups(weighed: "Standing", by: str) -> None:
+def _print_groups(weighed: "Standing", by: str, *, explained: bool = False) -> None:
     from bramblemoor.depots.standing.standing import STATES
 
     total = weighed.total()
@@ -204,7 +206,7 @@ def _print_groups(weighed: "Standing", by: str) -> None:
     names = [own.holder.name for own in weighed.holders]
     say.table(("frames" if by == "year" else "shoot", *STATES, *names), rows, right=tuple(range(1, 5 + len(names))))
     for state in STATES[1:]:
-        if total[state]:
+        if total[state] and not explained:
             say.line(f"  {state}: {_MEANING[state]}")
 
 
@@ -231,9 +233,10 @@ def _print_what_if(
     say.table(("frames", "now", "then", "other files then", ""), rows, right=(1, 2, 3))
     say.line()
     if len(then.groups) <= 40:
-        _print_groups(then, "year")
+        _print_groups(then, "year", explained=True)
         say.line()
-    _print_named(named, every)
+    if every or not any(total[state] == then.frames for state in STATES):  # where all are alike, no name says more
+        _print_named(named, every)
     left = [own for own in then.holders if own.frames and own.holder.number]
     if left:
         say.line(

@@ -7,7 +7,7 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single
-from bramblemoor.cli.exports.orders import Album, Only, Since, Until, WhichService, check_albums, scope_of
+from bramblemoor.cli.exports.orders import Album, Kind, Since, Until, WhichService, check_albums, scope_of
 from bramblemoor.cli.exports.service import Patience, exporting, sign_in
 from bramblemoor.errors import NotPossible, ServiceTrouble
 from bramblemoor.library.home import Library
@@ -22,7 +22,7 @@ _OPEN = ("asked", "preparing", "ready", "collected")
 
 def collect(
     order: Annotated[
-        str | None, typer.Argument(help="Which order; the latest if not given.", show_default=False)
+        str | None, typer.Argument(metavar="[ORDER]", help="Which order; the latest if not given.", show_default=False)
     ] = None,
     every: Annotated[
         bool, typer.Option("--all", help="All orders that are not collected yet, one after another.")
@@ -60,10 +60,10 @@ def collect(
     if bell:
         say.ring()
     if json:
-        say.as_json({"orders": done} if every else done[0])
+        say.as_json({"orders": done, "nothing_to_do": not done})
         return
     if not chosen:
-        say.line("No order waits to be collected. See all: bramblemoor orders.")
+        say.line("No order waits to be collected. See all: bramblemoor order list.")
         return
     say.line("Next: bramblemoor unpack.")
 
@@ -126,7 +126,7 @@ def fetch(
     album: Album = None,
     since: Since = "",
     until: Until = "",
-    only: Only = "both",
+    kind: Kind = "",
     patience: Patience = 60,
     library_dir: LibraryDir = None,
     json: AsJson = False,
@@ -137,7 +137,7 @@ def fetch(
     from bramblemoor.services.book import order_named, record_order, service_named
     from bramblemoor.services.interface import TooMuchAtOnce, exports_of
 
-    scope = scope_of(album, since, until, only)
+    scope = scope_of(album, since, until, kind)
     library = library_here(library_dir)
     known = service_named(library, service)
     with holding(library):

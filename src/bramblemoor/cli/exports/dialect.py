@@ -29,18 +29,24 @@ def list_dialects(json: AsJson = False) -> None:
 
     known = [(name, load_dialect(name).about) for name in known_dialects()]
     if json:
-        say.as_json({"dialects": [{"name": name, "about": about} for name, about in known]})
+        say.as_json({"dialects": [{"dialect": name, "about": about} for name, about in known]})
         return
     say.table(("dialect", "about"), known)
     say.line("For another service: bramblemoor dialect draft PARCEL writes the beginning of one.")
 
 
 @app.command("show")
-def show(name: Annotated[str, typer.Argument(help="A dialect's name, or a file.")]) -> None:
+def show(
+    name: Annotated[str, typer.Argument(metavar="NAME|FILE", help="A dialect's name, or a file.")], json: AsJson = False
+) -> None:
     """Print a dialect, as the beginning of one of your own."""
     from bramblemoor.exports.dialect import load_dialect
 
-    say.line(load_dialect(name).source.rstrip())
+    known = load_dialect(name)
+    if json:
+        say.as_json({"dialect": known.name, "about": known.about, "toml": known.source})
+        return
+    _print_text(known.source)
 
 
 @app.command("draft")
@@ -66,7 +72,7 @@ def draft(
         say.as_json(
             {
                 "pictures": made.pictures, "other_entries": made.documents, "sidecar": made.sidecar,
-                "sidecar_share": round(made.sidecar_share, 4), "dialect": made.text,
+                "sidecar_share": round(made.sidecar_share, 4), "toml": made.text,
                 "proposals": [
                     {"for": one.what, "toml": one.toml, "share": round(one.share, 4), "example": one.example, "why": one.why}
                     for one in made.proposals
@@ -75,7 +81,7 @@ def draft(
         )  # fmt: skip
         return
     if out is None:
-        say.line(made.text.rstrip())
+        _print_text(made.text)
         return
     say.line(
         f"{say.many(made.pictures, 'picture')} and {say.many(made.documents, 'other entry', 'other entries')} in {parcel}."
@@ -92,6 +98,12 @@ def draft(
     say.line(
         f"Written to {out}. Read every line of it, then: bramblemoor dialect try {quote(str(parcel))} --dialect {quote(str(out))}"
     )
+
+
+def _print_text(text: str) -> None:
+    """A text to be kept in a file: its lines as they are."""
+    for line in text.rstrip().split("\n"):
+        print(say.shown(line))
 
 
 @app.command("try")
@@ -112,7 +124,10 @@ def try_out(
     with say.meter() as progress:
         result = try_dialect(parcel_at(parcel, known.name, known, lambda order: parcel), progress)
     if json:
-        say.as_json({"dialect": known.name, "parcel": str(parcel)} | asdict(result))
+        document = asdict(result)
+        document["fields"] = [{"field": field, "records": count} for field, count in result.fields.items()]
+        document["others"] = [{"kind": kind, "entries": count} for kind, count in result.others.items()]
+        say.as_json({"dialect": known.name, "parcel": str(parcel)} | document)
     else:
         _print_trial(result, known.name, None if every else _MOST)
         if _is_open(result):

@@ -1,4 +1,4 @@
-"""order, orders, withdraw."""
+"""order, order list, withdraw."""
 
 import re
 from datetime import date
@@ -11,6 +11,7 @@ from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, holding, library_here, single
 from bramblemoor.cli.exports.service import Patience, exporting, sign_in
 from bramblemoor.errors import ServiceTrouble, WrongUse
+from bramblemoor.library.folding import suggestion
 
 if TYPE_CHECKING:
     from bramblemoor.services.book import KnownOrder
@@ -24,9 +25,10 @@ _NEXT = {
 Album = Annotated[list[str] | None, typer.Option(metavar="TITLE", help="Only this album; may be given again.")]
 Since = Annotated[str, typer.Option(metavar="DATE", help="Only what was taken on or after, as 2026-05-09.")]
 Until = Annotated[str, typer.Option(metavar="DATE", help="Only what was taken on or before.")]
-Only = Annotated[str, typer.Option(metavar="KIND", help="Only photos, or only videos.")]
+Kind = Annotated[str, typer.Option(metavar="KIND", help="Only this kind: photo or video.")]
 WhichService = Annotated[
-    str | None, typer.Argument(help="Which service; the only one if not given.", show_default=False)
+    str | None,
+    typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
 ]
 
 
@@ -35,12 +37,18 @@ def order(
     album: Album = None,
     since: Since = "",
     until: Until = "",
-    only: Only = "both",
-    part_size: Annotated[
-        str, typer.Option(metavar="SIZE", help="Of the parts, as 2GB; the service decides if not given.")
+    kind: Kind = "",
+    size: Annotated[
+        str,
+        typer.Option(
+            metavar="SIZE", help="The most that a part may take up, as 2GB; the service decides if not given."
+        ),
     ] = "",
-    container: Annotated[
-        str, typer.Option(metavar="KIND", help="zip, tar or tar.gz; the service decides if not given.")
+    form: Annotated[
+        str,
+        typer.Option(
+            metavar="FORM", help="What kind of file a part is: zip, tar or tar.gz; the service decides if not given."
+        ),
     ] = "",
     every: Annotated[
         int, typer.Option(metavar="DAYS", min=0, help="Let the service make it again every so many days.")
@@ -60,16 +68,14 @@ def order(
         former = order_named(library, again, ())
         scope, service = former.scope, former.service
     else:
-        scope = scope_of(album, since, until, only)
-        if container not in ("", "zip", "tar", "tar.gz"):
-            raise WrongUse(
-                f"--container takes zip, tar or tar.gz, not {container!r}.", "Leave it out for the usual one."
-            )
+        scope = scope_of(album, since, until, kind)
+        if form not in ("", "zip", "tar", "tar.gz"):
+            raise WrongUse(f"--form takes zip, tar or tar.gz, not {form!r}.", "Leave it out for the usual one.")
         _check_day(repeat_until)
         if repeat_until and not every:
             raise WrongUse("--repeat-until goes with --every.", "Say how often, as --every 30.")
         scope = structs.replace(
-            scope, part_bytes=bytes_of(part_size), container=container, every_days=every, repeat_until=repeat_until
+            scope, part_bytes=bytes_of(size), container=form, every_days=every, repeat_until=repeat_until
         )
     known = service_named(library, service)
     with holding(library):
@@ -106,23 +112,24 @@ def _print_placed(service: str, scope: "OrderScope", placed: "PlacedOrder", *, j
     if scope.every_days:
         end = f" until {scope.repeat_until}" if scope.repeat_until else ""
         say.line(
-            f"The service makes it again every {scope.every_days} days{end}; bramblemoor orders shows what came of it."
+            f"The service makes it again every {scope.every_days} days{end}; bramblemoor order list shows what came of it."
         )
     say.line(f"The service is preparing it (state: {placed.state}).")
     say.line("Next: bramblemoor collect, which waits until it is ready.")
 
 
-def scope_of(album: list[str] | None, since: str, until: str, only: str) -> "OrderScope":
+def scope_of(album: list[str] | None, since: str, until: str, kind: str) -> "OrderScope":
     """What the options choose. Raises WrongUse for dates and kinds that make no sense."""
     from bramblemoor.services.interface import OrderScope
 
-    if only not in ("photos", "videos", "both"):
-        raise WrongUse(f"--only takes photos, videos or both, not {only!r}.", "Leave it out for both.")
+    media = {"": "both", "photo": "photos", "video": "videos"}.get(kind)
+    if media is None:
+        raise WrongUse(f"--kind takes photo or video, not {kind!r}.", "Leave it out for both.")
     _check_day(since)
     _check_day(until)
     if since and until and since > until:
         raise WrongUse(f"Nothing lies between {since} and {until}.", "Give the earlier date with --since.")
-    return OrderScope(album or [], since, until, cast(Literal["photos", "videos", "both"], only))
+    return OrderScope(album or [], since, until, cast(Literal["photos", "videos", "both"], media))
 
 
 def _check_day(day: str) -> None:
@@ -155,7 +162,7 @@ def list_orders(
                     say.note(f"{known.name} has made {made}.")
     placed = orders(library)
     if json:
-        say.as_json({"library": library.name, "orders": [_order_document(one) for one in placed]})
+        say.as_json({"orders": [_order_document(one) for one in placed]})
         return
     if not placed:
         say.line("Nothing was ordered yet. Order an export: bramblemoor order.")
@@ -171,7 +178,7 @@ def list_orders(
         )
         for one in placed
     ]
-    say.table(("order", "service", "asked (UTC)", "state", "frames", "what"), rows, right=(4,))
+    say.table(("order", "service", "asked (UTC)", "state", "frames", "what"), rows, right=(4,), wraps=5)
     for state, words in _NEXT.items():
         waiting = [one.id for one in placed if one.state == state]
         if waiting:
@@ -181,8 +188,9 @@ def list_orders(
 def _order_document(one: "KnownOrder") -> dict[str, Any]:
     scope: dict[str, Any] = to_builtins(one.scope)
     return {
-        "id": one.id, "service": one.service, "asked": one.asked, "state": one.state, "frames": one.statement.frames,
-        "bytes": one.statement.bytes, "parts": len(one.parts), "scope": scope,
+        "order": one.id, "service": one.service, "asked": one.asked, "state": one.state, "frames": one.statement.frames,
+        "bytes": one.statement.bytes, "parts": [{"part": part.name, "bytes": part.bytes} for part in one.parts],
+        "scope": scope,
     }  # fmt: skip
 
 
@@ -196,7 +204,7 @@ def _scope_words(scope: "OrderScope") -> str:
 
 
 def withdraw(
-    order: Annotated[str, typer.Argument(help="Which order.")],
+    order: Annotated[str, typer.Argument(metavar="ORDER", help="Which order.")],
     patience: Patience = 60,
     library_dir: LibraryDir = None,
     json: AsJson = False,
@@ -208,7 +216,7 @@ def withdraw(
     with holding(library):
         chosen = order_named(library, order, ())
         if chosen.state == "withdrawn":
-            raise WrongUse(f"{chosen.id} was withdrawn already.", "See all: bramblemoor orders.")
+            raise WrongUse(f"{chosen.id} was withdrawn already.", "See all: bramblemoor order list.")
         placed = exporting(library, service_named(library, chosen.service), patience).withdraw(chosen.id)
         record_order(library, chosen.service, chosen.scope, placed)
     state = chosen.state if chosen.state in ("collected", "unpacked") else placed.state
@@ -221,17 +229,14 @@ def withdraw(
 
 
 def check_albums(wanted: list[str], known: list[str]) -> None:
-    from difflib import get_close_matches
-
     for title in wanted:
         if title not in known:
-            near = get_close_matches(title, known, 1, 0.0)
-            hint = f"Did you mean {near[0]!r}?" if near else "The account has no albums."
+            hint = suggestion(title, known) or "The account has no albums."
             raise WrongUse(f"The account has no album {title!r}.", hint)
 
 
 COMMANDS = {
     "order": single("order", order),
-    "orders": single("orders", list_orders),
+    "order list": single("order list", list_orders),
     "withdraw": single("withdraw", withdraw),
 }

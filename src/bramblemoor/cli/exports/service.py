@@ -55,8 +55,8 @@ def _open(library: Library, known: "KnownService", token: str, patience: float) 
 
 @app.command("add")
 def add(
-    name: Annotated[str, typer.Argument(help="What to call it here.")],
-    url: Annotated[str, typer.Argument(help="Its address, as https://...")],
+    name: Annotated[str, typer.Argument(metavar="NAME", help="What to call it here.")],
+    url: Annotated[str, typer.Argument(metavar="URL", help="Its address, as https://...")],
     token_file: Annotated[
         Path | None,
         typer.Option(
@@ -129,16 +129,15 @@ def list_services(library_dir: LibraryDir = None, json: AsJson = False) -> None:
     if json:
         say.as_json(
             {
-                "library": library.name,
                 "services": [
                     {
-                        "name": one.name,
+                        "service": one.name,
                         "url": one.url,
                         "dialect": one.dialect,
                         "kind": one.kind,
                         "can": powers(kind_named(one.kind)),
                         "orders": [
-                            {"id": order.id, "state": order.state} for order in placed if order.service == one.name
+                            {"order": order.id, "state": order.state} for order in placed if order.service == one.name
                         ],
                     }
                     for one in known
@@ -165,7 +164,8 @@ def list_services(library_dir: LibraryDir = None, json: AsJson = False) -> None:
 @app.command("survey")
 def survey(
     name: Annotated[
-        str | None, typer.Argument(help="Which service; the only one if not given.", show_default=False)
+        str | None,
+        typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
     ] = None,
     patience: Patience = 60,
     library_dir: LibraryDir = None,
@@ -180,11 +180,13 @@ def survey(
     if json:
         import msgspec
 
-        document: dict[str, Any] = msgspec.to_builtins(found)
-        say.as_json(document)
+        held: dict[str, Any] = msgspec.to_builtins(found.statement)
+        years = [{"year": year, "frames": count} for year, count in held.pop("years").items()]
+        albums = [{"title": one.title, "frames": one.frames} for one in found.albums]
+        say.as_json({"service": known.name, "called": found.service} | held | {"years": years, "albums": albums})
         return
     _print_survey(found)
-    say.line("Next: bramblemoor order (everything), or order --album TITLE, --since DATE, --only photos.")
+    say.line("Next: bramblemoor order (everything), or order --album TITLE, --since DATE, --kind photo.")
 
 
 def _print_survey(found: "Survey") -> None:

@@ -20,7 +20,8 @@ if TYPE_CHECKING:
 
 def unpack(
     order: Annotated[
-        str | None, typer.Argument(help="Which order; the latest collected if not given.", show_default=False)
+        str | None,
+        typer.Argument(metavar="[ORDER]", help="Which order; the latest collected if not given.", show_default=False),
     ] = None,
     folder: Annotated[
         Path | None,
@@ -31,11 +32,13 @@ def unpack(
     dialect: Annotated[
         str,
         typer.Option(
-            help="With --from: how the parts are written, a name or a file; guessed from their names if not given."
+            metavar="NAME|FILE",
+            help="With --from: how the parts are written, a name or a file; guessed from their names if not given.",
         ),
     ] = "",
     service: Annotated[
-        str, typer.Option(help="With --from: the service they came from; the dialect's name if not given.")
+        str,
+        typer.Option(metavar="NAME", help="With --from: the service they came from; the dialect's name if not given."),
     ] = "",
     without: Annotated[
         list[str] | None,
@@ -74,7 +77,10 @@ def unpack(
             waiting = {known.state for known in orders(library)} & {"collected", "ready", "preparing", "asked"}
             chosen = order_named(library, order, ("collected", "ready") if waiting else ("unpacked",))
             if chosen.state == "unpacked":
-                say.line(f"{chosen.id} was unpacked already. Its account: bramblemoor receipt --list.")
+                if json:
+                    say.as_json({"order": chosen.id, "state": chosen.state, "nothing_to_do": True})
+                else:
+                    say.line(f"{chosen.id} was unpacked already. Its account: bramblemoor receipt list.")
                 return
             parcel = _collected_parcel(library, chosen, without or ())
         with say.meter() as progress:

@@ -24,9 +24,7 @@ def clock(
             library.clock = library.read_clock()
     found = library.read_clock()
     if json:
-        say.as_json(
-            {"library": library.name, "now": day(found.now), "last_run": day(found.last), "in_doubt": found.in_doubt}
-        )
+        say.as_json({"now": day(found.now), "last_run": day(found.last), "in_doubt": found.in_doubt})
     elif found.in_doubt:
         say.line(f"{whose(library)}: {found.said()}.")
     else:

@@ -4,7 +4,7 @@ from dataclasses import asdict
 from typing import Any
 
 from bramblemoor.cli import say
-from bramblemoor.library.dossier import dossier
+from bramblemoor.library.dossier import OneCopy, dossier
 from bramblemoor.library.home import Library
 
 _NAMES = {
@@ -40,7 +40,6 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
         "reduced": facts.reduced,
     }
     return {
-        "library": library.name,
         "frame": frame,
         "path": known.path,
         "kind": known.kind,
@@ -48,15 +47,20 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
         "believed": believed,
         "taken_by": facts.taken_by,
         "conflicts": list(facts.conflicts),
-        "albums": known.albums,
+        "albums": [{"title": title} for title in known.albums],
         "came_as": known.apart["came_as"],
         "reduced_copy_of": known.apart["reduced_of"],
         "faces": known.apart["region"],
-        "files": [asdict(file) for file in known.files],
+        "made_of": [asdict(file) for file in known.files],
         "claims": [
             {"field": one.claim.field, "value": one.claim.value, "source": one.claim.source, "told": one.told, "believed":
-            one.believed} for one in known.claims ], "copies": [asdict(copy) for copy in known.copies], "put_away_at":
+            one.believed} for one in known.claims ], "copies": [_copy_document(copy) for copy in known.copies], "put_away_at":
             list(known.put_away_at), }  # fmt: skip
+
+
+def _copy_document(copy: OneCopy) -> dict[str, Any]:
+    document = asdict(copy)
+    return {"depot": document.pop("name")} | document
 
 
 def _file_row(file: dict[str, Any]) -> tuple[str, ...]:
@@ -81,7 +85,7 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
         if value:
             rows.append((name, value))
     if document["albums"]:
-        rows.append(("albums", ", ".join(document["albums"])))
+        rows.append(("albums", ", ".join(one["title"] for one in document["albums"])))
     if believed["rating"] is not None:
         rows.append(("rating", f"{believed['rating']} of 5"))
     if document["faces"]:
@@ -95,7 +99,7 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
     for conflict in document["conflicts"]:
         say.line(f"In doubt: {conflict}.")
     say.line()
-    say.table(("file", "role", "what", "pixels", "size"), [_file_row(file) for file in document["files"]], right=(4,))
+    say.table(("file", "role", "what", "pixels", "size"), [_file_row(file) for file in document["made_of"]], right=(4,))
     say.line()
     say.table(
         ("who says what", "", "", "believed"),
@@ -120,7 +124,7 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
             ("copy at", "site", "medium", "files", "state", "last read"),
             [
                 (
-                    copy["name"],
+                    copy["depot"],
                     copy["site"],
                     copy["medium"],
                     str(copy["files"]),

@@ -1,46 +1,91 @@
 """new, find, show."""
 
 from pathlib import Path
+from shlex import quote
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
+from bramblemoor.cli.library.receipts import finish
 from bramblemoor.cli.options import selecting
 
 if TYPE_CHECKING:
+    from bramblemoor.library.home import Library
     from bramblemoor.library.selection import Selection
+
+_FEW = 3
 
 
 def new(
-    folder: Annotated[Path, typer.Argument(metavar="DIR", help="A new or empty folder.")],
-    name: Annotated[str, typer.Option(help="What to call it; the folder's name if not given.")] = "",
-    site: Annotated[str, typer.Option(help="Where the drive it lies on is kept.")] = "studio",
-    medium: Annotated[str, typer.Option(help="The kind of that drive: ssd, hdd, nas, ...")] = "ssd",
+    folder: Annotated[
+        Path, typer.Argument(metavar="DIR", help="A new or empty folder; with --around, one in which pictures lie.")
+    ],
+    name: Annotated[str, typer.Option(metavar="TEXT", help="What to call it; the folder's name if not given.")] = "",
+    site: Annotated[str, typer.Option(metavar="SITE", help="Where the drive it lies on is kept.")] = "studio",
+    medium: Annotated[str, typer.Option(metavar="MEDIUM", help="The kind of that drive: ssd, hdd, nas, ...")] = "ssd",
+    around: Annotated[
+        bool,
+        typer.Option(
+            "--around", help="Of a folder in which pictures lie: they are taken in as they lie, and nothing is copied."
+        ),
+    ] = False,
     stand_in: Annotated[str, typer.Option("--stand-in", metavar="DEVICE", hidden=True)] = "",
     json: AsJson = False,
 ) -> None:
-    """Make a library."""
+    """Make a library: in a new folder, or around the pictures that lie in one (--around)."""
+    from bramblemoor.library.around import make_around, refuse_pictures
     from bramblemoor.library.home import create_library
 
-    library = create_library(folder, name=name or folder.resolve().name, site=site, medium=medium, stand_in=stand_in)
-    if json:
-        say.as_json({"library": library.name, "id": library.settings.library.id, "root": str(library.root)})
+    called = name or folder.resolve().name
+    if around:
+        with say.meter() as progress:
+            library, receipt = make_around(
+                folder, name=called, site=site, medium=medium, stand_in=stand_in, progress=progress
+            )
+        say.about(library.name, library.root)
+        if not json:
+            _print_made(library)
+            say.line()
+        finish(receipt, json=json, attention=bool(receipt.left_out))
         return
+    refuse_pictures(folder)
+    library = create_library(folder, name=called, site=site, medium=medium, stand_in=stand_in)
+    say.about(library.name, library.root)
+    if json:
+        say.as_json({"id": library.settings.library.id, "site": site, "medium": medium})
+        return
+    _print_made(library)
+    _print_beside(folder)
+    say.line("Next: bramblemoor service add NAME URL, or bramblemoor depot add NAME FOLDER.")
+
+
+def _print_made(library: "Library") -> None:
+    home = library.settings.library
     rule = library.settings.rule
-    say.line(f"Made the library {whose(library)}; site {site}, medium {medium}.")
+    say.line(f"Made the library {whose(library)}; site {home.site}, medium {home.medium}.")
     say.line(
         f"Its rule: {rule.copies} copies on {rule.media} kinds of medium at {rule.sites} sites, each read back within"
         f" {rule.fresh_days} days. It stands in bramblemoor.toml."
     )
-    say.line("Next: bramblemoor service add NAME URL, or bramblemoor depot add NAME FOLDER.")
+
+
+def _print_beside(folder: Path) -> None:
+    """Pictures on a disk are how most collections begin."""
+    from bramblemoor.library.around import beside
+
+    for place, lying in beside(folder)[:_FEW]:
+        many = f"{lying.pictures:,} pictures" if lying.whole else "pictures"
+        say.line(f"In {say.place(place)} lie {many}. To copy them in, in their folders, from within the library:")
+        say.line(f"  bramblemoor unpack --from {quote(str(place))} --dialect folders")
 
 
 @selecting(leave_out=("word",))
 def find(
     words: Annotated[
-        list[str] | None, typer.Argument(help="Words that must all occur; beginnings of words will do.")
+        list[str] | None,
+        typer.Argument(metavar="[WORD]...", help="Words that must all occur; beginnings of words will do."),
     ] = None,
     most: Annotated[int, typer.Option(min=1, help="Show so many at most.")] = 100,
     paths: Annotated[
@@ -71,16 +116,18 @@ def find(
     away = put_away(library, [hit.frame for hit in found])
     if json:
         rows = [
-            {"frame": hit.frame, "shoot": hit.shoot, "path": hit.path, "taken": hit.taken, "title": hit.title}
-            | ({"put_away_at": list(away[hit.frame])} if hit.frame in away else {})
+            {
+                "frame": hit.frame, "shoot": hit.shoot, "path": hit.path, "taken": hit.taken, "title": hit.title,
+                "put_away_at": list(away.get(hit.frame, ())),
+            }
             for hit in found
-        ]
-        say.as_json({"library": library.name, "root": str(library.root), "found": total, "frames": rows})
+        ]  # fmt: skip
+        say.as_json({"found": total, "hits": rows})
     elif not found:
         say.line(f"No frame matches in {whose(library)}.")
         say.line("Try fewer or shorter words: the beginning of a word is enough.")
     else:
-        _print_found([(hit.shoot, hit.path, hit.taken, hit.title) for hit in found])
+        say.table(("path", "taken", "title"), [(hit.path, hit.taken, hit.title) for hit in found], wraps=2)
         shown = f" (the first {most}; --most shows more)" if total > len(found) else ""
         say.line(f"{counted(total, wanted)} in {whose(library)}{shown}.")
         if away:
@@ -88,16 +135,10 @@ def find(
             say.line(f"{say.many(len(away), 'frame')} of these are put away: fetch the drive of {names}.")
 
 
-def _print_found(rows: list[tuple[str, str, str, str]]) -> None:
-    """Plain aligned text: quick to start, and easy to cut apart by other programs."""
-    heads = ("shoot", "path", "taken", "title")
-    widths = [max(len(row[column]) for row in [heads, *rows]) for column in range(3)]
-    for row in [heads, *rows]:
-        say.line("  ".join([*(text.ljust(width) for text, width in zip(row, widths, strict=False)), row[3]]).rstrip())
-
-
 def show(
-    frame: Annotated[str, typer.Argument(help="A frame's path, file name or number (as find --json tells).")],
+    frame: Annotated[
+        str, typer.Argument(metavar="FRAME", help="A frame's path, file name or number (as find --json tells).")
+    ],
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:

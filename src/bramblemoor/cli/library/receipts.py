@@ -6,14 +6,15 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
+from bramblemoor.cli.failing import INTERRUPTED
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Receipt, encode, listing, number_in_name, read_receipt, total
 
 _FEW = 3
-_INTERRUPTED = 130
 # What the two sides of the books are called, by run.
 _SIDES = {
+    "intake": ("found there", "left out"),
     "unpack": ("came in", "left out"),
     "backup": ("to be held", "not copied"),
     "verify": ("to be read", "not good"),
@@ -21,7 +22,8 @@ _SIDES = {
     "restore": ("to be restored", "not restored"),
     "bind": ("to be identical", "not identical"),
     "free": ("to be freed", "not freed"),
-    "reopen": ("at the depots", "not brought back"),
+    "unbind": ("at the depots", "not brought back"),
+    "reopen": ("at the depots", "not brought back"),  # as unbind was called before
     "purge": ("earlier versions", "deleted"),
     "level": ("to be held", "not copied"),
     "pack": ("to be packed", "not packed"),
@@ -32,45 +34,50 @@ _SIDES = {
 
 def receipt(
     number: Annotated[
-        int | None, typer.Argument(help="Which one; the latest if not given.", show_default=False)
+        int | None, typer.Argument(metavar="[NUMBER]", help="Which one; the latest if not given.", show_default=False)
     ] = None,
     every: Annotated[bool, typer.Option("--all", help="Name every item, not just a few of each kind.")] = False,
-    list_them: Annotated[bool, typer.Option("--list", help="List all receipts.")] = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
     """Read the balanced account of a run: what came in, what was kept, what was left out and why."""
     library = library_here(library_dir)
-    names = listing(library.receipts)
-    if list_them and names:
-        receipts, damaged = [], []
-        for name in names:
-            try:
-                receipts.append(read_receipt(library.receipts / name))
-            except NotPossible:
-                damaged.append(name)
-        if json:
-            say.as_json(
-                [
-                    {"number": one.number, "run": one.run, "finished": one.finished, "balanced": one.balanced}
-                    for one in receipts
-                ]
-            )
-            return
-        rows = [
-            (f"{one.number}", one.run, moment(one.finished), amount_text(one.came_in), verdict(one)) for one in receipts
-        ]
-        say.table(("receipt", "run", "finished", "came in", ""), rows, right=(0,))
-        say.line(f"{say.many(len(rows), 'receipt')} of {whose(library)}.")
-        if damaged:
-            say.line(f"Not readable: {', '.join(damaged)}; a depot's receipts/ may hold a copy.")
-            raise typer.Exit(1)
-        return
     one = named_receipt(library, number)
     if json:
         say.as_json(receipt_document(one))
         return
     print_receipt(one, every=every)
+
+
+def list_receipts(library_dir: LibraryDir = None, json: AsJson = False) -> None:
+    """List the receipts of all runs: what each was, when, how much it was about, and whether its books balance."""
+    library = library_here(library_dir)
+    receipts, damaged = [], []
+    for name in listing(library.receipts):
+        try:
+            receipts.append(read_receipt(library.receipts / name))
+        except NotPossible:
+            damaged.append(name)
+    if json:
+        documents = [
+            {
+                "number": one.number, "run": one.run, "finished": one.finished, "balanced": one.balanced,
+            }
+            for one in receipts
+        ]  # fmt: skip
+        say.as_json({"receipts": documents, "unreadable": damaged})
+    elif not receipts and not damaged:
+        say.line(f"{whose(library)} has no receipts yet: runs that move pictures write them.")
+    else:
+        rows = [
+            (f"{one.number}", one.run, moment(one.finished), amount_text(one.came_in), verdict(one)) for one in receipts
+        ]
+        say.table(("receipt", "run", "finished", "came in", ""), rows, right=(0,), wraps=3)
+        say.line(f"{say.many(len(rows), 'receipt')} of {whose(library)}. To read one: bramblemoor receipt NUMBER")
+        if damaged:
+            say.line(f"Not readable: {', '.join(damaged)}; a depot's receipts/ may hold a copy.")
+    if damaged:
+        raise typer.Exit(1)
 
 
 def named_receipt(library: Library, number: int | None) -> Receipt:
@@ -118,12 +125,13 @@ def print_receipt(one: Receipt, *, every: bool = False) -> None:
     say.table(("", "frames", "files", "size"), rows, right=(1, 2, 3))
     if one.balanced:
         named = f": all is accounted for, and what was {rest} is named below" if one.left_out else ""
-        say.line(f"The books balance{named}.")
+        say.line(f"The books balance{named}.", "good" if not one.left_out else "")
     else:
         gap = one.came_in, one.accounted
         say.line(
             f"THE BOOKS DO NOT BALANCE: {amount_text(gap[0])} came in, {amount_text(gap[1])} are accounted for. Nothing was"
-            " deleted; run it again, and if this stays, do not rely on this run."
+            " deleted; run it again, and if this stays, do not rely on this run.",
+            "amiss",
         )
     if one.changes:
         say.line(f"To take it back: bramblemoor takeback {one.number}")
@@ -168,6 +176,8 @@ def receipt_document(one: Receipt) -> dict[str, Any]:
     import msgspec
 
     document: dict[str, Any] = msgspec.json.decode(encode(one))
+    for change in document.get("changes", ()):  # elsewhere frames are a number
+        change["told_of"] = [{"frame": frame, "path": path} for frame, path in change.pop("frames")]
     return document
 
 
@@ -175,20 +185,26 @@ def end_stopped(note: str, receipt: Receipt, *, json: bool) -> NoReturn:
     """What a run that was stopped in good order leaves, and what it did."""
     say.note(f"Stopped. {note}")
     if json:
-        say.as_json(receipt_document(receipt))
+        say.as_json(run_document(receipt) | {"stopped": True})
     else:
         print_receipt(receipt)
-    raise typer.Exit(_INTERRUPTED)
+    raise typer.Exit(INTERRUPTED)
+
+
+def run_document(one: Receipt, *, did_nothing: bool = False) -> dict[str, Any]:
+    """What a run prints for --json: its receipt, and how it ended. A run that did nothing has written no receipt."""
+    document = receipt_document(one) | {"nothing_to_do": did_nothing, "stopped": False}
+    return document | ({"number": None} if did_nothing else {})
 
 
 def finish(one: Receipt, *, json: bool, attention: bool, more: dict[str, object] | None = None) -> None:
     """Print a run's receipt (`more` goes into its JSON, too) and leave with the exit code that it deserves."""
     if json:
-        say.as_json(receipt_document(one) | (more or {}))
+        say.as_json(run_document(one) | (more or {}))
     else:
         print_receipt(one)
     if attention or not one.balanced:
         raise typer.Exit(1)
 
 
-COMMANDS = {"receipt": single("receipt", receipt)}
+COMMANDS = {"receipt": single("receipt", receipt), "receipt list": single("receipt list", list_receipts)}

@@ -66,7 +66,7 @@ def stocktake(
     named = {kind: found(library, kind, most) for kind in _WORDS}
     if json:
         findings = [{"name": finding.name, "what": finding.what} for finding in stock.findings]
-        say.as_json({"library": library.name, "files": stock.files, **named, "findings": findings, "decided": decided})
+        say.as_json({"files": stock.files, **named, "findings": findings, "decided": decided})
     else:
         _print(library, stock, named, decided, dry_run=dry_run, every=every)
     if stock.findings:

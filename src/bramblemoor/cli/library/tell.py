@@ -115,7 +115,10 @@ def unsay(
 
 def takeback(
     number: Annotated[
-        int | None, typer.Argument(help="Which receipt's changes; the latest if not given.", show_default=False)
+        int | None,
+        typer.Argument(
+            metavar="[NUMBER]", help="Which receipt's changes; the latest if not given.", show_default=False
+        ),
     ] = None,
     library_dir: LibraryDir = None,
     json: AsJson = False,
@@ -202,7 +205,7 @@ def _end_of_one(
     if receipt.left_out:
         raise WrongUse(
             f"{receipt.left_out[0].name} was left as it is: {receipt.left_out[0].reason}.",
-            "Open that year first: bramblemoor reopen YEAR.",
+            "Open that year first: bramblemoor unbind YEAR.",
         )
     document = frame_document(library, number)
     if json:
@@ -223,7 +226,7 @@ def _require_open(planned: "Plan") -> None:
     for year in planned.bound:
         raise WrongUse(
             f"{year} is bound: its frames do not change, and none come in.",
-            f"Open it first: bramblemoor reopen {year}.",
+            f"Open it first: bramblemoor unbind {year}.",
         )
 
 
@@ -249,12 +252,13 @@ def _print_plan(library: "Library", selected: "Selected", planned: "Plan", *, js
 
     if json:
         say.as_json({
-            "library": library.name, "of": as_document(selected.selection), "frames": selected.count,
+            "of": as_document(selected.selection), "frames": selected.count,
             "words": [
-                {"field": one.word.field, "value": one.word.value, "new": one.new, "replaces": one.replaces, "there": one.there}
+                {"field": one.word.field, "value": one.word.value, "frames_new": one.new, "frames_replaced": one.replaces,
+                 "frames_already": one.there}
                 for one in planned.words
             ],
-            "bound": {str(year): count for year, count in planned.bound.items()},
+            "bound_years": [{"year": year, "frames": count} for year, count in planned.bound.items()],
         })  # fmt: skip
         return
     say.line(f"{selected.said} in {whose(library)}:")
@@ -265,7 +269,7 @@ def _print_plan(library: "Library", selected: "Selected", planned: "Plan", *, js
         wraps=0,
     )
     for year, count in sorted(planned.bound.items()):
-        say.line(f"{say.many(count, 'frame')} will stay as before: {year} is bound (bramblemoor reopen {year}).")
+        say.line(f"{say.many(count, 'frame')} will stay as before: {year} is bound (bramblemoor unbind {year}).")
 
 
 def _end_of_looking(planned: "Plan", *, dry_run: bool, json: bool) -> None:

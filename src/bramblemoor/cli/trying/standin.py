@@ -13,7 +13,7 @@ from bramblemoor.errors import WrongUse
 
 
 def stand_in(
-    service: Annotated[str, typer.Argument(help="Which one: thrushfield, emberlow or pipit-lane.")],
+    service: Annotated[str, typer.Argument(metavar="SERVICE", help="Which one: thrushfield, emberlow or pipit-lane.")],
     folder: Annotated[
         Path, typer.Argument(metavar="DIR", help="Where its made-up account lies; drawn there if the folder is new.")
     ],

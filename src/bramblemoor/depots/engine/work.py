@@ -209,6 +209,8 @@ def enter_moves(db: sqlite3.Connection, member: Member, intents: Iterator[Intent
 
 _LEAVING = "INSERT OR IGNORE INTO temp.leaving (depot, path, sha256, bytes, why)"
 REMOVED, NOT_CHOSEN = "removed from the library", "no longer chosen for this depot"
+NEVER_HAD = "not known to the library as it is now"
+"""As what came to a depot by a library that was lost since, and came back from another depot that lacks it."""
 
 
 def weigh_removals(erasing: Erasing, member: Member) -> None:
@@ -219,10 +221,11 @@ def weigh_removals(erasing: Erasing, member: Member) -> None:
     db = erasing.library.db
     where, values = chosen(member.terms)
     db.execute(
-        f"{_LEAVING} SELECT l.depot, l.path, iif(l.state = 'damaged', '', l.sha256), l.bytes, ? FROM leftovers l"
+        f"{_LEAVING} SELECT l.depot, l.path, iif(l.state = 'damaged', '', l.sha256), l.bytes,"
+        " iif(l.sha256 IN (SELECT sha256 FROM given_up), ?, ?) FROM leftovers l"
         " WHERE l.depot = ? AND (l.state = 'damaged' OR NOT EXISTS (SELECT 1 FROM files f LEFT JOIN frames r ON r.id = f.frame"
         f" LEFT JOIN copies c ON c.file = f.id AND c.depot = l.depot WHERE f.sha256 = l.sha256 AND c.file IS NULL AND {where}))",
-        (REMOVED, member.number, *values),
+        (REMOVED, NEVER_HAD, member.number, *values),
     )
     if member.terms.chooses:
         db.execute(
@@ -240,11 +243,11 @@ def removals(db: sqlite3.Connection) -> Iterator[Intent]:
         yield Intent(row["path"], row["sha256"], row["bytes"], why=row["why"], what="remove")
 
 
-def enter_removals(db: sqlite3.Connection, member: Member, intents: Iterator[Intent]) -> Amount:
-    """Enter removals that were carried out; returns what was removed."""
-    removed = Amount()
+def enter_removals(db: sqlite3.Connection, member: Member, intents: Iterator[Intent]) -> dict[str, Amount]:
+    """Enter removals that were carried out; returns what was removed, by why."""
+    removed: dict[str, Amount] = {}
     for intent in intents:
         db.execute("DELETE FROM leftovers WHERE depot = ? AND path = ?", (member.number, intent.path))
         copies.forget_at(db, member.number, intent.path)
-        removed += Amount(0, 1, intent.bytes)
+        removed[intent.why] = removed.get(intent.why, Amount()) + Amount(0, 1, intent.bytes)
     return removed

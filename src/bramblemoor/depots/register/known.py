@@ -3,13 +3,13 @@
 import os
 from collections.abc import Iterable
 from dataclasses import dataclass
-from difflib import get_close_matches
 
 import msgspec
 
 from bramblemoor.depots.bag.terms import Terms
 from bramblemoor.errors import WrongUse
 from bramblemoor.library.copies import amount, good
+from bramblemoor.library.folding import suggestion
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount
 
@@ -69,9 +69,7 @@ def depots_named(library: Library, names: Iterable[str]) -> list[KnownDepot]:
     chosen = []
     for name in dict.fromkeys(names):
         if name not in known:
-            raise WrongUse(
-                f"There is no depot {name!r} here.", f"Did you mean {get_close_matches(name, known, 1, 0.0)[0]}?"
-            )
+            raise WrongUse(f"There is no depot {name!r} here.", suggestion(name, known))
         chosen.append(known[name])
     return chosen or [depot for depot in known.values() if not depot.retired]
 

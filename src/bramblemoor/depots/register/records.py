@@ -16,7 +16,7 @@ from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt
 
 _LARGEST = 1 << 28
 Run = Literal[
-    "backup", "verify", "mend", "restore", "bind", "free", "reopen", "purge", "level", "drill", "stocktake", "pack"
+    "backup", "verify", "mend", "restore", "bind", "free", "unbind", "purge", "level", "drill", "stocktake", "pack"
 ]
 
 

@@ -25,6 +25,7 @@ from bramblemoor.exports.drafting.records import Found, Records, quoted
 from bramblemoor.exports.drafting.sampling import Document, Sample, look_at, read_documents
 from bramblemoor.exports.templates import folded
 from bramblemoor.frames.moments import parse_moment
+from bramblemoor.frames.sniff import ending_of
 
 _ENOUGH = 0.2  # of the pictures: fewer sidecars or lines are chance
 _MOST_RECORDS = 3000
@@ -148,9 +149,9 @@ class _Drafting:
         self, names: SidecarNames, index: _Index | None, form: str, namespaces: dict[str, str], found: tuple[Found, ...]
     ) -> str:
         sample = self.sample
-        kinds = sorted({name.rpartition("/")[0] for name in sample.pictures})
-        tops = sorted({kind.partition("/")[0] for kind in kinds})
-        pictures = ["**"] if len(tops) > 5 or "" in tops else [f"{top}/**" for top in tops]
+        pictures = _picture_globs(sample)
+        in_folders = any("/" in one for one in sample.pictures)
+        own_folders = sample.by_hand and in_folders and index is None and form in ("", "xmp")
         lines = [
             f"# A draft, made by looking at {len(sample.parts)} part(s) with {len(sample.pictures):,} pictures.",
             "# Read every line, then see what it makes of the export: bramblemoor dialect try, with it and this file.", "",
@@ -160,19 +161,21 @@ class _Drafting:
             lines.append(f"part_name = '{part_pattern(sample.parts)}'")
         lines += ["", "[entries]"]
         lines += [f"index = {json.dumps(_globs(index.names), ensure_ascii=False)}"] if index else []
-        lines += [f"sidecars = [{quoted(names.glob)}]"] if names.template else []
+        lines += [f"sidecars = [{quoted(names.glob)}]"] if names.template and not own_folders else []
         lines.append(f"pictures = {json.dumps(pictures, ensure_ascii=False)}")
         copied = _copied_folders(sample)
         if copied:
             globs = json.dumps([f"{folder}/*" for folder in copied], ensure_ascii=False)
             lines += [f"copies = {globs}  # every picture there lies elsewhere too", "", "[folders]"]
             lines.append(f"albums = {json.dumps(copied, ensure_ascii=False)}")
+        elif own_folders:
+            lines += ["", "[folders]", 'tree = ["**"]  # no service tells of them: the folders are kept as they are']
         lines += ["", "[names]"]
         lines += [f"counter = {quoted(self.counter)}"] if self.counter else []
         lines += [f"renditions = {json.dumps(self.renditions, ensure_ascii=False)}"] if self.renditions else []
         lines += [f"sidecar = [{quoted(names.template)}]"] if names.template else []
-        if not form:
-            lines += ["", "# No sidecar and no index was found: only what pictures say themselves will be known."]
+        if not form or own_folders:
+            lines += ["", "# No index was found: what pictures say themselves, and XMP beside them, will be known."]
             return "\n".join(lines) + "\n"
         table = "index" if index else "sidecar"
         form, _, separator = form.partition(" ")
@@ -191,6 +194,14 @@ class _Drafting:
         if positions:
             lines += ["", f"[{table}.position]", *(_line(one) for one in positions)]
         return "\n".join(lines) + "\n"
+
+
+def _picture_globs(sample: Sample) -> list[str]:
+    """Globs for the pictures; by their endings where all have one, so that texts beside them become no frames."""
+    endings = sorted({ending_of(name)[1:].lower() for name in sample.pictures})
+    tops = sorted({name.partition("/")[0] if "/" in name else "" for name in sample.pictures})
+    names = "" if "" in endings else f"/*.{{{','.join(endings)}}}" if len(endings) > 1 else f"/*.{endings[0]}"
+    return [f"**{names}"] if len(tops) > 5 or "" in tops else [f"{top}/**{names}" for top in tops]
 
 
 def _line(found: Found) -> str:

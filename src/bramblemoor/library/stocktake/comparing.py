@@ -25,7 +25,7 @@ from bramblemoor.library.stocktake.walk import EVERYTHING, Span, shown, walk
 _COARSE = 2_000_000_000  # ns: some file systems keep every second second
 _FEW = 2000  # files that one process has compared before another one would have begun
 _AT_ONCE = 1000
-_FREED_BUT_HERE = "its year was freed, so it is not copied: to work on it, reopen the year; else free the year again"
+_FREED_BUT_HERE = "its year was freed, so it is not copied: to work on it, unbind the year; else free the year again"
 
 Row = tuple[str, str, int | None, int, int, int, int]
 """(path, kind, number of the file, bytes, mtime in ns, inode, ctime in ns) of what differs from the ledger."""

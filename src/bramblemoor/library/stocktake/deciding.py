@@ -59,7 +59,7 @@ def _fitting(library: Library, state: str, names: Sequence[str], what: str) -> l
     for row in chosen.values():
         if row["bound"] is not None:
             raise WrongUse(
-                f"{row['path']} is of {row['bound']}, which is bound.", f"First: bramblemoor reopen {row['bound']}."
+                f"{row['path']} is of {row['bound']}, which is bound.", f"First: bramblemoor unbind {row['bound']}."
             )
     return [Open(row["id"], row["path"], row["role"], row["bytes"], row["sha256"]) for row in chosen.values()]
 

@@ -35,7 +35,7 @@ _MOVED_BOUND = """
 """
 _NEW = "SELECT * FROM temp.stock WHERE kind = 'new' AND path > ? AND path LIKE '%.xmp' = ? ORDER BY path LIMIT 500"
 
-_LATE = "it is new in a year that is bound; to bind it with the rest: reopen, backup, then bind again"
+_LATE = "it is new in a year that is bound; to bind it with the rest: unbind, backup, then bind again"
 
 
 def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:

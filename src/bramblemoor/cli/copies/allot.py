@@ -1,6 +1,7 @@
-"""shelve."""
+"""allot."""
 
 import re
+from collections.abc import Iterable
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -12,12 +13,12 @@ from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, library_here, s
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
-    from bramblemoor.planning.packing import Drive, YearsOnDrives
+    from bramblemoor.planning.packing import Drive, Year, YearsOnDrives
 
 _DRIVE = re.compile(r"([^=@]+)=([^=@]+)(?:@(.+))?")
 
 
-def shelve(
+def allot(
     drives: Annotated[
         list[str],
         typer.Option("--drive", metavar="NAME=SIZE[@SITE]", help="A drive, as red=4TB@cottage; may be repeated."),
@@ -54,15 +55,20 @@ def shelve(
         raise WrongUse(f"{whose(library)} holds no dated frames yet.", "Bring pictures in first.")
     packed = pack(years, given, copies=twins, reserve=reserve / 100)
     if plot is not None:
-        from bramblemoor.cli.copies.shelve_plot import draw
+        from bramblemoor.cli.copies.allot_plot import draw
 
         draw(plot, given, packed, reserve / 100)
     if json:
         say.as_json(
             {
-                "library": library.name,
-                "years": {year.year: year.bytes for year in years},
-                "drives": {name: [year.year for year in placed] for name, placed in packed.on.items()},
+                "years": _document(years),
+                "drives": [
+                    {
+                        "drive": drive.name,
+                        "years": _document(packed.on.get(drive.name, ())),
+                    }
+                    for drive in given
+                ],
                 "no_room_for": [year.year for year in packed.left],
             }
         )
@@ -72,6 +78,10 @@ def shelve(
             say.line(f"Drawn in {plot}.")
     if packed.left:
         raise typer.Exit(1)
+
+
+def _document(years: "Iterable[Year]") -> list[dict[str, int]]:
+    return [{"year": year.year, "bytes": year.bytes} for year in years]
 
 
 def _drive(text: str) -> "Drive":
@@ -129,4 +139,4 @@ def _print(drives: "list[Drive]", packed: "YearsOnDrives", twins: int, reserve: 
         )
 
 
-COMMANDS = {"shelve": single("shelve", shelve)}
+COMMANDS = {"allot": single("allot", allot)}

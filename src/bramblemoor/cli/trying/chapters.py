@@ -1,0 +1,281 @@
+"""The story that the demo tells: chapters, each with why, and the commands that a user would type."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+DEPOTS = (("heron", "studio", "ssd"), ("otter", "studio", "hdd"), ("dipper", "cottage", "hdd"))
+
+
+class Stage(Protocol):
+    """What a chapter can do: say something, run commands, and make something happen in the made-up world."""
+
+    def say(self, text: str) -> None: ...
+    def enter(self, folder: str) -> None: ...
+    def run(self, *arguments: str, shows: Sequence[str] = (), expect: int = 0) -> None: ...
+    def shell(self, command: str, needs: str) -> None: ...
+    def serve(self, service: str, *faults: str) -> str: ...
+    def newest(self, folder: str) -> str: ...
+    def first(self, folder: str, pattern: str) -> str: ...
+    def rename(self, old: str, new: str) -> None: ...
+    def retitle(self, name: str, title: str) -> None: ...
+    def rot(self, folder: str) -> None: ...
+    def remove(self, name: str) -> None: ...
+    def ask(self, *arguments: str) -> Any: ...
+    def prove(self, what: str) -> None: ...
+
+
+@dataclass(frozen=True)
+class Chapter:
+    """`again` says that it can be told once more in a world in which it, or what follows, has happened already."""
+
+    name: str
+    title: str
+    why: str
+    tell: Callable[[Stage], None]
+    again: bool = False
+
+
+def _frames(receipt: Any) -> int:
+    return sum(int(one["amount"]["frames"]) for one in receipt["kept"])
+
+
+def _cloud(stage: Stage) -> None:
+    stage.enter("")
+    stage.run(
+        "new", "library", "--name", "Withymere", "--site", "studio", "--medium", "ssd", "--stand-in", "work-ssd",
+        shows=("Made the library", "Its rule"),
+    )  # fmt: skip
+    stage.enter("library")
+    address = stage.serve("thrushfield", "--drop", "1")
+    stage.run(
+        "service", "add", "thrushfield", address, "--token-file", "../thrushfield/token.txt", shows=("Signed in",)
+    )
+    stage.run("service", "survey", shows=("holds", "reduced", "albums;"))
+    stage.say("Everything is ordered, in small parts. On purpose, the service breaks off the first one halfway.")
+    stage.run("order", "--size", "2MB", shows=("Ordered as",))
+    stage.run("collect", shows=("resumed", "are here"))
+    stage.say(
+        "All parts are unpacked as one: sidecars find their pictures, pictures their true dates, and what came once for each"
+        " album is stored once. The receipt accounts for every file."
+    )
+    stage.run(
+        "unpack", expect=1, shows=("Receipt", "frames   files", "came in", "new in", "sidecars and", "left out", "x ")
+    )
+    stage.say("What came of it: a picture, and everything that is known of it.")
+    stage.run(
+        "show", "ALD_0669.jpg", shows=("title ", "taken ", "location ", "people ", "keywords ", "albums ", "a photo in")
+    )
+    told = stage.ask("receipt", "1")
+    lacking = ", ".join(one["name"] for one in told["left_out"] if one["amount"]["frames"])
+    stage.prove(
+        f"{told['came_in']['frames']} frames came out of a cloud account through a link that broke; {_frames(told)} are here, and"
+        f" what is missing is named: {lacking}"
+    )
+
+
+def _unknown(stage: Stage) -> None:
+    stage.enter("library")
+    address = stage.serve("pipit-lane")
+    stage.run("service", "add", "pipit-lane", address, "--token-file", "../pipit-lane/token.txt", shows=("Signed in",))
+    stage.run("order", "pipit-lane", shows=("Ordered as",))
+    stage.run("collect", shows=("are here",))
+    export = stage.newest("incoming/pipit-lane")
+    stage.say(
+        "A description of its exports, a dialect, is drafted by looking at one; what agrees with the pictures is believed."
+    )
+    stage.remove("pipit-draft.toml")
+    stage.run("dialect", "draft", export, "--out", "../pipit-draft.toml", shows=("other entries", "%"))
+    stage.run(
+        "dialect", "try", export, "--dialect", "../pipit-draft.toml",
+        shows=("nothing was written", "frames ", "records ", "taken   ", "position   ", "found its place"),
+    )  # fmt: skip
+    stage.say(
+        "In fact a finished dialect ships with Bramblemoor. Small copies of pictures that are here are recognised."
+    )
+    stage.run("unpack", shows=("Receipt", "came in", "new in", "x a reduced"))
+    copy = stage.first("pictures/2024", "??????????.jpg")
+    stage.say("Our own word on one of them stands above all others, and can be taken back.")
+    stage.run(
+        "tell", copy, "--title", "Bundles, at last", "--keyword", "reeds", shows=("title:", "keyword:", "take it back")
+    )
+    stage.prove(
+        f"{stage.ask('receipt', '2')['came_in']['frames']} small copies from a service that nobody had described were joined with"
+        " what it tells of them"
+    )
+
+
+def _edits(stage: Stage) -> None:
+    stage.enter("library")
+    address = stage.serve("emberlow")
+    stage.run("service", "add", "emberlow", address, "--token-file", "../emberlow/token.txt", shows=("Signed in",))
+    stage.run("fetch", "emberlow", shows=("fetched", "with edits", "came in", "new in", "balance"))
+    stage.run("order", "list", "--no-ask", shows=())
+    told = stage.ask("receipt")
+    stage.prove(f"{told['came_in']['frames']} raws kept their folders and an editor's work ({told['about']['frames']})")
+
+
+def _copies(stage: Stage) -> None:
+    stage.enter("library")
+    for name, site, medium in DEPOTS:
+        stage.run(
+            "depot", "add", name, f"../depots/{name}", "--site", site, "--medium", medium, "--stand-in", f"{name}-{medium}",
+            shows=("Made the depot",),
+        )  # fmt: skip
+    stage.say("One run copies to all three. Each file is read once, written to each, and read back from each.")
+    stage.run("backup", shows=("Receipt", "to be held", "heron", "otter", "dipper", "balance"))
+    stage.say("A depot is plain files and a list of checksums. No Bramblemoor is needed to check it.")
+    stage.shell(
+        "cd ../depots/otter && sha256sum -c --quiet manifest-sha256.txt && echo every file matches", "sha256sum"
+    )
+    stage.run("standing", shows=("safe", "Rule", "sound ", "all   ", "copy  ", "studio  ", "cottage  "))
+    told = stage.ask("standing")
+    sites = {one["site"] for one in told["copies"]}
+    stage.prove(
+        f"{len(told['copies'])} copies at {len(sites)} sites were read back, and sha256sum agrees: of {told['frames']} frames"
+        f" {told['states']['sound']} are sound"
+    )
+
+
+def _changes(stage: Stage) -> None:
+    stage.enter("library")
+    stage.rename("pictures/2026/2026-05", "pictures/2026/2026-05 Lantern fair")
+    stage.retitle("ALD_0669.jpg.xmp", "Lanterns, from the weir")
+    stage.rename("../depots/dipper", "../at the cottage")
+    stage.run("stocktake", shows=("moved or renamed", "-> ", "looked over"))
+    stage.say(
+        "At the depots what moved is moved, not copied anew; what was replaced stays there as an earlier version."
+    )
+    stage.run("backup", expect=1, shows=("Passed over", "Receipt", "copied and", "moved there", "there already"))
+    moved = sum(one["amount"]["files"] for one in stage.ask("receipt")["kept"] if "moved" in one["what"])
+    stage.run("earlier", "otter")
+    stage.say("Back from the cottage, the third drive catches up.")
+    stage.rename("../at the cottage", "../depots/dipper")
+    stage.run("backup", shows=("dipper", "balance"))
+    stage.prove(f"{moved} files were moved at the depots, not copied anew, and what was replaced is kept there")
+
+
+def _damage(stage: Stage) -> None:
+    stage.enter("library")
+    stage.rot("depots/heron/data/pictures/2026")
+    stage.run("verify", expect=1, shows=("amiss", "Receipt", "good", "x ", "heron: "))
+    told = stage.ask("receipt")
+    stage.run("mend", shows=("Receipt", "good again", "balance"))
+    stage.run("standing", shows=("safe",))
+    stage.prove(
+        f"one flipped bit and one deleted file: {len(told['left_out'])} of {told['came_in']['files']:,} files were found amiss,"
+        " and mended from a good copy"
+    )
+
+
+def _what_if(stage: Stage) -> None:
+    stage.enter("library")
+    stage.run("standing", "--if-lost", "studio", expect=1, shows=("If studio", "would be", "come back"))
+    stage.say("So the cottage's drive had better be readable. A drill restores some of it, to nowhere in particular.")
+    stage.run("drill", "dipper", "--files", "100", shows=("Restored", "came back", "unreadable", "everything"))
+    told = stage.ask("standing", "--if-lost", "studio")
+    left = told["frames"] - told["states"].get("lost", 0)
+    stage.prove(
+        f"with the studio gone {left} of {told['frames']} frames would come back from the cottage; some files did, to try it"
+    )
+
+
+def _year(stage: Stage) -> None:
+    stage.enter("library")
+    stage.run("bind", "2024", "--at", "heron", "--at", "otter", shows=("is bound", "identical", "good"))
+    told = stage.ask("receipt")
+    stage.run("free", "2024", "--yes", shows=("has left", "away from"))
+    stage.say("The library still finds its frames, and says which drive to fetch. That drive opens by itself.")
+    stage.run("find", "reed", "--until", "2024", "--most", "3", shows=("ALD", "EMB", "put away", "frames taken"))
+    stage.run("depot", "alone", "otter", "--year", "2024", shows=("opened as", "Read and", "Nothing outside"))
+    stage.say("Which years would go on which drives, with their twins, if we bought these?")
+    stage.run(
+        "allot", "--drive", "red=10MB@studio", "--drive", "blue=10MB@cottage", "--drive", "green=6MB@studio",
+        "--drive", "grey=6MB@cottage", "--plot", "../years-on-drives.png",
+        shows=("drive ", "MB", "Every year", "Drawn"),
+    )  # fmt: skip
+    stage.run("unbind", "2024", shows=("open for work", "from "))
+    stage.run("backup", shows=("copied and", "balance"))
+    stage.prove(
+        f"a year left the fast drive after {len(told['kept'])} copies of its files were read and found identical; it came back"
+    )
+
+
+def _archive(stage: Stage) -> None:
+    stage.enter("library")
+    stage.remove("archive")
+    stage.run("pack", "../archive", "--year", "2025", "--size", "2MB", shows=("Packed", "volume ", "2025", "MB", "kB"))
+    stage.run("volumes", "../archive", shows=("Archive", "volume ", "zip"))
+    told = stage.ask("receipt")
+    stage.prove(
+        f"{_frames(told)} frames lie in {told['about']['volumes']} volumes, each of which needs none of the others"
+    )
+
+
+def _loss(stage: Stage) -> None:
+    stage.enter("")
+    stage.remove("lost")
+    stage.rename("library", "lost")
+    stage.enter("depots/dipper")
+    stage.run("find", "lantern", "--album", "best of the valley")
+    stage.say("From the cottage's drive everything comes back, to a new folder; the lost one is compared with it.")
+    stage.enter("")
+    stage.run("restore", "library", "--from", "depots/dipper", shows=("Restored", "from dipper", "balance"))
+    brought = stage.ask("receipt", "--library", "library")["came_in"]["files"]
+    for folder in ("pictures", "albums", "delivered"):
+        stage.shell(f"diff -r lost/{folder} library/{folder} && echo {folder}: identical", "diff")
+    stage.enter("library")
+    stage.say("The other depots are made known again, and read: then everything is as safe as before.")
+    for name in ("heron", "otter"):
+        stage.run("depot", "add", name, f"../depots/{name}", shows=("Found",))
+    stage.run("backup", shows=("balance",))
+    stage.run("verify", shows=("to be read", "good"))
+    stage.run("standing", shows=("safe", "all   "))
+    stage.remove("lost")
+    stage.prove(f"the library was lost; {brought} files came back from one drive, identical by diff")
+
+
+CHAPTERS = (
+    Chapter(
+        "cloud", "Out of the cloud",
+        "The pictures are in an account at Thrushfield, a made-up service that runs here as a real server.", _cloud,
+    ),
+    Chapter(
+        "unknown", "A service that nobody has described",
+        "Pipit Lane keeps no originals, only small copies without any date in them, and one list of everything.", _unknown,
+    ),
+    Chapter(
+        "edits", "Raws with edits",
+        "Emberlow has raws in folders, and edits as XMP beside them. So small an account comes without an order.", _edits,
+    ),
+    Chapter(
+        "copies", "Three copies",
+        "Two drives at the studio, one at the cottage. Here they are folders on one disk, declared as pretend devices; a real"
+        " drive is recognised by itself.", _copies,
+    ),
+    Chapter(
+        "changes", "Other programs at work",
+        "A folder gets a better name, an editor gives a picture a title, and one drive is at the cottage, out of reach.",
+        _changes,
+    ),
+    Chapter(
+        "damage", "Damage",
+        "Behind Bramblemoor's back one picture rots on a drive, and another is deleted there.", _damage, again=True,
+    ),
+    Chapter(
+        "what-if", "What if the studio burned down?",
+        "It has the working drive and two of the depots. What would be left?", _what_if, again=True,
+    ),
+    Chapter(
+        "year", "A year is put away",
+        "All of it is read, here and at two depots, and found identical; then it may leave the fast drive.", _year, again=True,
+    ),
+    Chapter(
+        "archive", "An archive",
+        "For discs, or to be uploaded: a year as volumes of a given size, each complete in itself.", _archive, again=True,
+    ),
+    Chapter(
+        "loss", "The library is lost",
+        "Its drive is gone. A depot opens by itself, as it is, and can be searched.", _loss, again=True,
+    ),
+)  # fmt: skip
