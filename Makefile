@@ -4,7 +4,7 @@ BIN := .venv/bin
 # Where it is set, each command would compile the program anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: help demo test lint real bench proof screenshots versions clean
+.PHONY: help demo test lint real bench proof commands screenshots versions clean
 
 help:  # say what make can do
 	@sed -n "s/^\([a-z]*\):.*  # \(.*\)/  make \1|\2/p" $(firstword $(MAKEFILE_LIST)) | while IFS="|" read -r what why; do printf "%-20s %s\n" "$$what" "$$why"; done
@@ -44,6 +44,9 @@ proof: .venv/ready  # the heavy proofs: random exports, kills, faults of real dr
 	$(BIN)/python proof/faults.py
 	$(BIN)/python proof/outside.py
 	$(BIN)/python proof/model.py
+
+commands: .venv/ready  # docs/commands.md, from the program's own help
+	$(BIN)/python docs/commands.py
 
 screenshots: .venv/ready  # docs/screenshots, from the demo data
 	$(BIN)/python docs/screenshots/make.py

@@ -6,6 +6,7 @@ usage: commands.py [FILE]
 import os
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 PROGRAM = Path(sys.executable).parent / "bramblemoor"
@@ -17,10 +18,10 @@ Written by `make commands` from what each command says of itself with `--help`. 
 
 def _told(*command: str) -> str:
     told = subprocess.run(
-        [PROGRAM, *command, "--help"], env=os.environ | {"COLUMNS": "100", "TERMINAL_WIDTH": "100"}, check=True,
+        [PROGRAM, *command, "--help"], env=os.environ | {"COLUMNS": "100"}, check=True,
         capture_output=True, encoding="utf-8",
     )  # fmt: skip
-    return told.stdout.strip("\n")
+    return told.stdout
 
 
 def _commands_of(told: str) -> list[str]:
@@ -29,15 +30,16 @@ def _commands_of(told: str) -> list[str]:
     return [line.split()[0] for line in lines if line.startswith("  ") and not line.startswith("   ")]
 
 
-def page() -> str:
+def page(ask: Callable[..., str] = _told) -> str:
+    """The whole page; `ask` is called with the words of a command and returns its help."""
     from bramblemoor.cli.main import MODULES
 
-    parts = [HEAD, "```", _told(), "```"]
+    parts = [HEAD, "```", ask().strip("\n"), "```"]
     for name in MODULES:
-        told = _told(*name.split())
+        told = ask(*name.split()).strip("\n")
         parts += ["", f"## {name}", "", "```", told, "```"]
         for sub in _commands_of(told):
-            parts += ["", f"### {name} {sub}", "", "```", _told(name, sub), "```"]
+            parts += ["", f"### {name} {sub}", "", "```", ask(name, sub).strip("\n"), "```"]
     return "\n".join(parts) + "\n"
 
 

@@ -147,7 +147,7 @@ def test_drives_are_retired_replaced_repaired(
     assert "depot repair" in shell("backup", "heron", cwd=library, code=3).err
     # It hides none of the others.
     listed = shell("depot", "list", cwd=library, COLUMNS="300").out
-    assert "damaged depot.toml" in listed and str(tmp_path / "newer") in listed
+    assert "damaged depot.toml" in listed and "../newer" in listed
     passed = shell("backup", cwd=library, code=1)
     assert "depot repair" in passed.err and passed.out.startswith("Nothing to do: dipper, otter are level")
     shell("depot", "repair", "heron", depots["heron"], cwd=library)

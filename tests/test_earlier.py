@@ -126,7 +126,7 @@ def test_readings_within_a_budget(shell: Shell, library: Path, depots: dict[str,
     for path in sorted((depots["heron"] / "data/pictures").rglob("*.jpg"))[:40]:
         flip(path)
     drilled = shell("drill", "heron", "--files", "60", "--json", cwd=library, code=1).json
-    assert drilled["tried"] == 60 and drilled["unreadable"] >= 1
+    assert drilled["files_tried"] == 60 and drilled["unreadable"] >= 1
     assert drilled["unreadable"] / 60 < drilled["at_most_unreadable"] < 1
     sound = shell("drill", "otter", "--files", "20", cwd=library).out
     assert "At 95 % confidence" in sound and "Restoring everything" in sound
@@ -138,7 +138,7 @@ def test_readings_within_a_budget(shell: Shell, library: Path, depots: dict[str,
 def test_what_if_something_were_lost(shell: Shell, library: Path, depots: dict[str, Path]) -> None:
     shell("backup", "heron", "otter", cwd=library)
     studio = shell("standing", "--if-lost", "studio", "--json", cwd=library, code=1).json
-    assert studio["states"] == {"lost": 96} and studio["named"]
+    assert studio["states"] == {"lost": 96} and studio["short_of_the_rule"]
     shell("backup", "dipper", cwd=library)
     studio = shell("standing", "--if-lost", "studio", cwd=library, code=1).out
     assert "no frame of" in studio and "96 single" in studio and "dipper at cottage" in studio

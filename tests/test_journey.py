@@ -13,9 +13,9 @@ def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
         "The made-up world of the Bramblemoor demo. Everything here may be deleted.\n"
     )
     (root / "library/left over").write_text("from a demo that was interrupted")
-    done = shell("demo", "--into", "made-up")
-    assert "That was the whole journey" in done.out and not (root / "library/left over").exists()
-    assert "resumed at" in done.out and "2 of 1,168 files amiss" in done.out and "every file matches" in done.out
+    done = shell("demo", "--into", "made-up", "--whole")
+    assert "What was shown, in" in done.out and not (root / "library/left over").exists()
+    assert "resumed at" in done.out and "2 of 1,172 files amiss" in done.out and "every file matches" in done.out
     assert done.out.count("Everything is safe: all 136 frames") == 3
     assert "pictures: identical" in done.out and "The made-up world lies in made-up" in done.out
     depots = [root / "depots" / name for name in ("heron", "otter", "dipper")]
@@ -76,7 +76,7 @@ def test_reports_answer_in_json(shell: Shell, library: Path, depots: dict[str, P
         "clip",
         "sidecar",
     }
-    assert {copy["name"] for copy in frame["copies"]} == {"heron", "otter", "dipper"}
+    assert {copy["depot"] for copy in frame["copies"]} == {"heron", "otter", "dipper"}
     assert [one["run"] for one in shell("receipt", "list", "--json", cwd=library).json["receipts"]] == [
         "unpack",
         "backup",

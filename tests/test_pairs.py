@@ -675,9 +675,9 @@ def test_parts_that_are_not_here_may_come_later(shell: Shell) -> None:
     place("new", "library")
     dialect = str(shell.folder / "mini.toml")
     command = ["unpack", "--from", str(export), "--dialect", dialect, "--library", "library", "--json"]
-    assert "or file what is here: --without 2" in place(*command, code=3).err
+    assert "or file what is here: --without 2" in place(*command, code=3).json["remedy"]
     for wrong, said in (("3", "Part 3 is here"), ("zz-2.part2.zip", "no part of w"), ("2nd", "no part of w")):
-        assert said in place(*command, "--without", "2", "--without", wrong, code=2).err
+        assert said in place(*command, "--without", "2", "--without", wrong, code=2).json["error"]
     receipt = place(*command, "--without", "w-2.zip", code=1).json
     assert receipt["balanced"] and [(one["name"], "not here" in one["reason"]) for one in receipt["left_out"]] == [
         ("2.jpg", True), ("part 2", True)

@@ -12,7 +12,7 @@ def test_survey_and_a_partial_order(shell: Shell, world: Path, ordered: Ordered)
     with serving(world) as address:
         library = ordered(address, "--album", "Lantern nights", "--album", "Roof work: 2026", "--kind", "photo")
         survey = shell("service", "survey", "--json", cwd=library).json
-        assert survey["frames"] == 97 and survey["reduced"] == 3
+        assert survey["frames"] == 97 and survey["reduced_copies"] == 3
         assert "Did you mean Lantern nights?" in shell("order", "--album", "Lantern night", cwd=library, code=2).err
         shell("collect", cwd=library)
         first = shell("unpack", cwd=library)

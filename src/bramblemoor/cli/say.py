@@ -142,7 +142,7 @@ def table(
     if lacking > 0 and wraps is not None and widths[wraps] - lacking >= _LEAST_WRAPPED:
         widths[wraps] -= lacking
     elif lacking > 0:
-        _stack(lines, room or _WIDEST)
+        _stack(lines, room or _WIDEST, numbered=0 in right)
         return
     for row in lines:
         folds = [_folded(cell, widths[number]) for number, cell in enumerate(row)]
@@ -178,11 +178,11 @@ def _folded(text: str, columns: int) -> list[str]:
     return [*found, now]
 
 
-def _stack(lines: Sequence[Sequence[str]], columns: int) -> None:
-    """A table that is too wide: each row's first cell, and below it what the others say."""
+def _stack(lines: Sequence[Sequence[str]], columns: int, *, numbered: bool) -> None:
+    """A table that is too wide: each row's first cell, with its heading where that is a number; below it the others."""
     heads, *rows = lines
     for row in rows:
-        print(row[0] or heads[0])
+        print(f"{heads[0]} {row[0]}" if numbered else row[0] or heads[0])
         now = ""
         for head, cell in zip(heads[1:], row[1:], strict=True):
             told = f"{head}: {cell}" if head else cell

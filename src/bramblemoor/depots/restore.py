@@ -128,8 +128,7 @@ def restore(target: Path, sources: Sequence[Holder], progress: Progress) -> tupl
     library = Library(target)
     _bring_receipts(library, depots)
     number = next_number(library.receipts)
-    told = f"numbered on from {number - 1}, the last that lies there; later runs of the lost library are not among them"
-    receipt = restored.receipt(library.name, number, holdings, started, {"receipts": told} if number > 1 else {})
+    receipt = restored.receipt(library.name, number, holdings, started, _numbered(number))
     _make_known(library, depots)
     proven.enter(library)
     with library.ledger.changing(facts=True) as db:
@@ -140,6 +139,12 @@ def restore(target: Path, sources: Sequence[Holder], progress: Progress) -> tupl
     write_receipt(library.receipts, receipt)
     begun.unlink()
     return library, receipt
+
+
+def _numbered(number: int) -> dict[str, str]:
+    """How the receipts of a library that came back go on: some that it had may never have reached a depot."""
+    told = f"numbered on from {number - 1}, the last that lies there; later runs of the lost library are not among them"
+    return {"receipts": told} if number > 1 else {}
 
 
 def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:

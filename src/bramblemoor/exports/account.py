@@ -190,9 +190,9 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
         for trouble in json.loads(row["troubles"]):
             yield Finding(row["name"], trouble, attention=True)
     yield from _lost_edits(sheet)
-    # In folders of one's own an XMP beside a picture is the exception; where a service writes sidecars, each should have one.
-    tells_of_each = bool(parcel.dialect.entries.sidecars or parcel.dialect.entries.index)
-    has_records = tells_of_each and sheet.db.execute("SELECT 1 FROM records LIMIT 1").fetchone() is not None
+    has_records = (
+        parcel.dialect.tells_of_each and sheet.db.execute("SELECT 1 FROM records LIMIT 1").fetchone() is not None
+    )
     for row in sheet.db.execute(
         "SELECT e.id, e.name, e.media, e.size, e.picture_kind, u.role, u.path, u.former_name, u.frame,"
         " u.rival, (SELECT name FROM entries o WHERE o.id = u.frame) AS original,"

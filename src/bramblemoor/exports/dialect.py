@@ -89,6 +89,11 @@ class Dialect:
         found: EntryKind = next((kind for kind, pattern in self._kinds if pattern.fullmatch(plain)), "other")
         return "sidecar" if found in ("picture", "other") and entry.lower().endswith(".xmp") else found
 
+    @property
+    def tells_of_each(self) -> bool:
+        """Whether a record is to be expected of each picture: in folders of one's own an XMP beside one is the exception."""
+        return bool(self.entries.sidecars or self.entries.index)
+
     def is_copy(self, entry: str) -> bool:
         """Whether an entry lies where frames are delivered again, once for each album."""
         return bool(self.entries.copies) and self._copies.fullmatch(composed(entry)) is not None

@@ -9,6 +9,7 @@ from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, TAKEN_AWAY, TAKEN_
 from bramblemoor.frames.moments import now_seconds, written_offset
 from bramblemoor.frames.zones import offset_at
 from bramblemoor.library.folding import plain
+from bramblemoor.library.locations import NAME_AT
 
 
 @dataclass(frozen=True)
@@ -157,7 +158,9 @@ def albums_of(db: sqlite3.Connection, frame: int) -> list[str]:
 
 
 def _with_the_maps_word(db: sqlite3.Connection, frame: int) -> Facts:
-    """What is believed of a frame; where a local time lacks its offset and a position is known, the map claims one."""
+    """What is believed of a frame; where its position is known, and nobody tells more, the map claims the offset of a local
+    time, and the user's own map of locations a name.
+    """
     claims = claims_of(db, frame)
     others = [claim for claim in claims if claim.source != "map"]
     facts = believe(others)
@@ -165,6 +168,9 @@ def _with_the_maps_word(db: sqlite3.Connection, frame: int) -> Facts:
     if facts.position and facts.taken and facts.taken.local and facts.taken.offset is None and not facts.conflicts:
         offset = offset_at(*facts.position, facts.taken.local)
         told = [Claim("offset", written_offset(offset), "map")] if offset is not None else []
+    if facts.position and not facts.location:
+        name = db.execute(f"SELECT {NAME_AT}(?, ?)", facts.position).fetchone()[0]
+        told += [Claim("location", name, "map")] if name else []
     if [claim for claim in claims if claim.source == "map"] != told:
         db.execute("DELETE FROM claims WHERE frame = ? AND source = 'map'", (frame,))
         add_claims(db, frame, "", told)

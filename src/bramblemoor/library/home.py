@@ -17,6 +17,7 @@ from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.clock import Clock, forget_doubtful_readings, read_clock, remember
 from bramblemoor.library.ledger import Ledger
+from bramblemoor.library.locations import make_known
 from bramblemoor.library.receipts import Finding, listing, moment_in_name, run_in_name
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
@@ -104,6 +105,7 @@ class Library:
             ) from error
         try:
             clear_unfinished(self.receipts)
+            make_known(self.db, self.root)
             with self._by_the_clock():
                 yield
         finally:

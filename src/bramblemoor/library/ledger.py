@@ -13,6 +13,7 @@ from bramblemoor.disk.told import inside_or_none
 from bramblemoor.errors import NotPossible
 from bramblemoor.library import schema
 from bramblemoor.library.folding import plain
+from bramblemoor.library.locations import NAME_AT
 
 FILE = "ledger/ledger.sqlite"
 _ANEW = "Write it anew from a depot: bramblemoor restore DIR --ledger-only --from DEPOT."
@@ -47,6 +48,7 @@ class Ledger:
                 former.close()
             self.db.row_factory = sqlite3.Row
             self.db.create_function("bm_plain", 1, plain, deterministic=True)
+            self.db.create_function(NAME_AT, 2, lambda latitude, longitude: "", deterministic=True)
             self.db.execute("PRAGMA synchronous = FULL")
             if read_only:  # it may be a stranger's: what his schema would run is not run
                 self.db.execute("PRAGMA trusted_schema = OFF")

@@ -19,6 +19,10 @@ from bramblemoor.library.schema import FORMER_SIDECARS
 
 _MEDIA = "application/rdf+xml"
 _WAITS = "sidecar waits"
+_NAMED_ALONE = """
+    SELECT DISTINCT frame FROM claims c WHERE source = 'map' AND field = 'location'
+    AND NOT EXISTS (SELECT 1 FROM files f WHERE f.frame = c.frame AND f.role = 'sidecar') ORDER BY frame
+"""
 
 
 def write_sidecar(
@@ -37,8 +41,8 @@ def write_sidecar(
         return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are
     albums = albums_of(db, frame)
     told = db.execute(
-        "SELECT count(*) FROM claims WHERE frame = ? AND source NOT IN ('camera', 'iptc', 'map', 'name', 'file')"
-        " AND field NOT IN ('came_as', 'reduced_of')",
+        "SELECT count(*) FROM claims WHERE frame = ? AND field NOT IN ('came_as', 'reduced_of')"
+        " AND (source NOT IN ('camera', 'iptc', 'map', 'name', 'file') OR (source = 'map' AND field = 'location'))",
         (frame,),
     ).fetchone()[0]
     is_here = db.execute("SELECT 1 FROM files WHERE frame = ? AND role = 'sidecar'", (frame,)).fetchone() is not None
@@ -79,6 +83,17 @@ def write_sidecar(
     enter_file(db, frame, NewFile("sidecar", relative, len(content), digest, row["mtime_ns"], _MEDIA))
     db.execute("DELETE FROM meta WHERE key = ?", (f"{_WAITS} {frame}",))
     return target
+
+
+def name_locations(library: Library, *, anew: bool) -> None:
+    """Write what the user's own map of locations says into sidecars, inside a transaction; `anew` where the map was changed."""
+    db = library.db
+    frames = [row["frame"] for row in db.execute(_NAMED_ALONE)]
+    for row in db.execute("SELECT id, location FROM frames WHERE latitude IS NOT NULL").fetchall() if anew else ():
+        if choose_shown(db, row["id"]).location != row["location"]:
+            frames.append(row["id"])
+    written = [path for frame in dict.fromkeys(frames) if (path := write_sidecar(library, frame, where_different=True))]
+    flush_files(written, library.root)
 
 
 def renew_former(library: Library) -> int:

@@ -40,30 +40,39 @@ _POCKET = ("Kestrelway", "Pocket 4", "Kestrelway 24-70mm")
 SHOOTS = (
     Shoot(
         "Reed cutting", "Saltby Fen", "reeds", ("dawn", "grey", "day"), datetime(2024, 9, 14, 6, 12), 9, 60, 20,
-        "ALD_", _FEN, (52.913842, -1.482711), ("reeds", "fen", "harvest"), ("Ada Fenwright", "Joss Marl"),
+        "ALD_", _FEN, (54.663842, 2.117289), ("reeds", "fen", "harvest"), ("Ada Fenwright", "Joss Marl"),
         ("First swathe", "Bundles on the bank", "Mist over the cut", "Łąka o świcie", "The long scythe"),
     ),
     Shoot(
         "Barge wash", "Lock Nine", "barge", ("day", "grey"), datetime(2025, 4, 26, 10, 5), 11, 60, 19,
-        "KW", _POCKET, (52.887104, -1.450266), ("barge", "lock", "water"), ("Joss Marl",),
+        "KW", _POCKET, (54.637104, 2.149734), ("barge", "lock", "water"), ("Joss Marl",),
         ("Soap and sun", "Rinsing the Marigold", "Шлюз номер девять", "Ropes & buckets", "Gate paddles"),
     ),
     Shoot(
         "Owl boxes", "Harrow Wood", "owls", ("grey", "dusk"), datetime(2025, 11, 8, 14, 20), 6, 0, 18,
-        "ALD_", _FEN, (52.941377, -1.523908), ("owls", "wood", "nest boxes"), ("Ada Fenwright", "Tilde Roke"),
+        "ALD_", _FEN, (54.691377, 2.076092), ("owls", "wood", "nest boxes"), ("Ada Fenwright", "Tilde Roke"),
         ("Box seven, occupied", "Φωλιά της κουκουβάγιας", "Ladder work", "Looking back at us", "Leaf fall"),
     ),
     Shoot(
         "Lantern fair", "Withymere", "lanterns", ("night", "dusk"), datetime(2026, 5, 2, 20, 44), 4, 60, 22,
-        "ALD_", _FEN, (52.902519, -1.466043), ("lanterns", "fair", "night"), ("Ada Fenwright", "Tilde Roke", "Omar Vale"),
+        "ALD_", _FEN, (54.652519, 2.133957), ("lanterns", "fair", "night"), ("Ada Fenwright", "Tilde Roke", "Omar Vale"),
         ("Lanterns on the landing", "水面の灯り", "Two hundred wishes", "Die Laternen steigen", "The last lantern"),
     ),
     Shoot(
         "Chapel roofers", "Upper Tarn", "roofers", ("day", "dawn"), datetime(2026, 8, 19, 8, 30), 17, 345, 16,
-        "KW", _POCKET, (27.986065, 86.922623), ("roof", "chapel", "work"), ("Omar Vale",),
+        "KW", _POCKET, (15.986065, 88.922623), ("roof", "chapel", "work"), ("Omar Vale",),
         ("New slates", "छत पर सुबह", "Ridge line", "Tea on the scaffold", "Bell housing"),
     ),
 )  # fmt: skip
+
+
+def locations() -> str:
+    """The made-up valley's own names for where it is, as a library keeps them in companions/locations.toml."""
+    return "\n".join(
+        f'[[location]]\nname = "{shoot.location}"\nposition = [{shoot.position[0]}, {shoot.position[1]}]\nradius = 900\n'
+        for shoot in SHOOTS
+    )
+
 
 ALBUMS = (
     ("L-01", "Best of the valley", "One picture of each good day."),
@@ -262,7 +271,7 @@ def _video(folder: Path, number: int) -> Item:
     utc = datetime(2026, 5, 2, 20, 30, 10)
     item = Item(
         f"TF-{number:06}", "KW0901.mp4", "video", utc.isoformat(), "Lanterns rising", "Twelve seconds before the band began.",
-        (52.902519, -1.466043), "Withymere", [], ["lanterns", "fair"], True, "original", ["L-02"],
+        (54.652519, 2.133957), "Withymere", [], ["lanterns", "fair"], True, "original", ["L-02"],
     )  # fmt: skip
     pictures = [jpeg(draw("lanterns", "dusk", 7000 + n, (480, 320)), 60) for n in range(12)]
     _store(folder, item, "original", item.filename, movie(pictures, (480, 320), utc))

@@ -72,7 +72,10 @@ def standing(
     if json:
         document = _document(library, weighed, by) | ({} if selection.everything else {"of": as_document(selection)})
         if gone or every:
-            document |= {"if_lost": gone, "named": [{"path": path, "state": state} for path, state in named]}
+            document |= {
+                "if_lost": gone,
+                "short_of_the_rule": [{"path": path, "state": state} for path, state in named],
+            }
         say.as_json(document)
     elif gone:
         _print_what_if(library, weighed, weigh(library, selection=selection), gone, named, every)

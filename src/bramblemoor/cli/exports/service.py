@@ -181,7 +181,8 @@ def survey(
         import msgspec
 
         held: dict[str, Any] = msgspec.to_builtins(found.statement)
-        years = [{"year": year, "frames": count} for year, count in held.pop("years").items()]
+        held["reduced_copies"] = held.pop("reduced")
+        years = [{"year": int(year) if year else None, "frames": count} for year, count in held.pop("years").items()]
         albums = [{"title": one.title, "frames": one.frames} for one in found.albums]
         say.as_json({"service": known.name, "called": found.service} | held | {"years": years, "albums": albums})
         return

@@ -77,10 +77,7 @@ def unpack(
             waiting = {known.state for known in orders(library)} & {"collected", "ready", "preparing", "asked"}
             chosen = order_named(library, order, ("collected", "ready") if waiting else ("unpacked",))
             if chosen.state == "unpacked":
-                if json:
-                    say.as_json({"order": chosen.id, "state": chosen.state, "nothing_to_do": True})
-                else:
-                    say.line(f"{chosen.id} was unpacked already. Its account: bramblemoor receipt list.")
+                _say_done(chosen, json=json)
                 return
             parcel = _collected_parcel(library, chosen, without or ())
         with say.meter() as progress:
@@ -90,6 +87,13 @@ def unpack(
     if not json and receipt.balanced:
         _say_where(library, parcel, kept=folder is None and not remove_parts)
     finish(receipt, json=json, attention=to_see_to(receipt))
+
+
+def _say_done(chosen: "KnownOrder", *, json: bool) -> None:
+    if json:
+        say.as_json({"order": chosen.id, "state": chosen.state, "nothing_to_do": True})
+    else:
+        say.line(f"{chosen.id} was unpacked already. Its account: bramblemoor receipt list.")
 
 
 def unpack_order(library: Library, chosen: "KnownOrder") -> "Receipt":

@@ -44,7 +44,7 @@ def tell(
         str | None, typer.Option(metavar="TEXT", help="What the location is called.", show_default=False)
     ] = None,
     position: Annotated[
-        str | None, typer.Option(metavar="LAT,LON", help="In degrees, as 52.902519,-1.466043.", show_default=False)
+        str | None, typer.Option(metavar="LAT,LON", help="In degrees, as 54.652519,2.133957.", show_default=False)
     ] = None,
     keyword: Annotated[list[str] | None, typer.Option(metavar="TEXT", help="Add one; may be given again.")] = None,
     person: Annotated[list[str] | None, typer.Option(metavar="NAME", help="Add one; may be given again.")] = None,
@@ -333,7 +333,7 @@ def _position(written: str | None) -> str | None:
     result = written_position(*where) if where else None
     if result is None:
         raise WrongUse(
-            f"{written!r} is no position.", "Write degrees of latitude and longitude, as 52.902519,-1.466043."
+            f"{written!r} is no position.", "Write degrees of latitude and longitude, as 54.652519,2.133957."
         )
     return result
 

@@ -18,6 +18,7 @@ class Stage(Protocol):
     def newest(self, folder: str) -> str: ...
     def first(self, folder: str, pattern: str) -> str: ...
     def rename(self, old: str, new: str) -> None: ...
+    def write(self, name: str, text: str) -> None: ...
     def retitle(self, name: str, title: str) -> None: ...
     def rot(self, folder: str) -> None: ...
     def remove(self, name: str) -> None: ...
@@ -44,14 +45,14 @@ def _cloud(stage: Stage) -> None:
     stage.enter("")
     stage.run(
         "new", "library", "--name", "Withymere", "--site", "studio", "--medium", "ssd", "--stand-in", "work-ssd",
-        shows=("Made the library", "Its rule"),
+        shows=("Its rule",),
     )  # fmt: skip
     stage.enter("library")
     address = stage.serve("thrushfield", "--drop", "1")
     stage.run(
         "service", "add", "thrushfield", address, "--token-file", "../thrushfield/token.txt", shows=("Signed in",)
     )
-    stage.run("service", "survey", shows=("holds", "reduced", "albums;"))
+    stage.run("service", "survey", shows=("holds", "reduced"))
     stage.say("Everything is ordered, in small parts. On purpose, the service breaks off the first one halfway.")
     stage.run("order", "--size", "2MB", shows=("Ordered as",))
     stage.run("collect", shows=("resumed", "are here"))
@@ -59,13 +60,9 @@ def _cloud(stage: Stage) -> None:
         "All parts are unpacked as one: sidecars find their pictures, pictures their true dates, and what came once for each"
         " album is stored once. The receipt accounts for every file."
     )
-    stage.run(
-        "unpack", expect=1, shows=("Receipt", "frames   files", "came in", "new in", "sidecars and", "left out", "x ")
-    )
+    stage.run("unpack", expect=1, shows=("frames   files", "^came in", "  new in", "  left out", "x the s"))
     stage.say("What came of it: a picture, and everything that is known of it.")
-    stage.run(
-        "show", "ALD_0669.jpg", shows=("title ", "taken ", "location ", "people ", "keywords ", "albums ", "a photo in")
-    )
+    stage.run("show", "ALD_0669.jpg", shows=("^title", "^taken", "^location", "^people", "^keywords", "^albums"))
     told = stage.ask("receipt", "1")
     lacking = ", ".join(one["name"] for one in told["left_out"] if one["amount"]["frames"])
     stage.prove(
@@ -75,6 +72,8 @@ def _cloud(stage: Stage) -> None:
 
 
 def _unknown(stage: Stage) -> None:
+    from bramblemoor.standins.world import locations  # draws, which takes a moment to load
+
     stage.enter("library")
     address = stage.serve("pipit-lane")
     stage.run("service", "add", "pipit-lane", address, "--token-file", "../pipit-lane/token.txt", shows=("Signed in",))
@@ -85,20 +84,21 @@ def _unknown(stage: Stage) -> None:
         "A description of its exports, a dialect, is drafted by looking at one; what agrees with the pictures is believed."
     )
     stage.remove("pipit-draft.toml")
-    stage.run("dialect", "draft", export, "--out", "../pipit-draft.toml", shows=("other entries", "%"))
+    stage.run("dialect", "draft", export, "--out", "../pipit-draft.toml", shows=("%",))
     stage.run(
         "dialect", "try", export, "--dialect", "../pipit-draft.toml",
-        shows=("nothing was written", "frames ", "records ", "taken   ", "position   ", "found its place"),
+        shows=("nothing was written", "^records"),
     )  # fmt: skip
     stage.say(
-        "In fact a finished dialect ships with Bramblemoor. Small copies of pictures that are here are recognised."
+        "In fact a finished dialect ships with Bramblemoor. Small copies of pictures that are here are recognised; and where the"
+        " service tells a position only, names of one's own say where that is."
     )
-    stage.run("unpack", shows=("Receipt", "came in", "new in", "x a reduced"))
+    stage.write("companions/locations.toml", locations())
+    stage.run("unpack", shows=("^came in", "x a reduced"))
     copy = stage.first("pictures/2024", "??????????.jpg")
     stage.say("Our own word on one of them stands above all others, and can be taken back.")
-    stage.run(
-        "tell", copy, "--title", "Bundles, at last", "--keyword", "reeds", shows=("title:", "keyword:", "take it back")
-    )
+    stage.run("tell", copy, "--title", "Bundles, at last", "--keyword", "reeds", shows=("take it back",))
+    stage.run("show", copy, shows=("^title", "^taken", "^location", "the map"))
     stage.prove(
         f"{stage.ask('receipt', '2')['came_in']['frames']} small copies from a service that nobody had described were joined with"
         " what it tells of them"
@@ -109,8 +109,7 @@ def _edits(stage: Stage) -> None:
     stage.enter("library")
     address = stage.serve("emberlow")
     stage.run("service", "add", "emberlow", address, "--token-file", "../emberlow/token.txt", shows=("Signed in",))
-    stage.run("fetch", "emberlow", shows=("fetched", "with edits", "came in", "new in", "balance"))
-    stage.run("order", "list", "--no-ask", shows=())
+    stage.run("fetch", "emberlow", shows=("with edits", "^came in", "  new in"))
     told = stage.ask("receipt")
     stage.prove(f"{told['came_in']['frames']} raws kept their folders and an editor's work ({told['about']['frames']})")
 
@@ -123,12 +122,12 @@ def _copies(stage: Stage) -> None:
             shows=("Made the depot",),
         )  # fmt: skip
     stage.say("One run copies to all three. Each file is read once, written to each, and read back from each.")
-    stage.run("backup", shows=("Receipt", "to be held", "heron", "otter", "dipper", "balance"))
+    stage.run("backup", shows=("^to be held", "copied and"))
     stage.say("A depot is plain files and a list of checksums. No Bramblemoor is needed to check it.")
     stage.shell(
         "cd ../depots/otter && sha256sum -c --quiet manifest-sha256.txt && echo every file matches", "sha256sum"
     )
-    stage.run("standing", shows=("safe", "Rule", "sound ", "all   ", "copy  ", "studio  ", "cottage  "))
+    stage.run("standing", shows=("safe", "^Rule", "sound ", "^all "))
     told = stage.ask("standing")
     sites = {one["site"] for one in told["copies"]}
     stage.prove(
@@ -142,25 +141,25 @@ def _changes(stage: Stage) -> None:
     stage.rename("pictures/2026/2026-05", "pictures/2026/2026-05 Lantern fair")
     stage.retitle("ALD_0669.jpg.xmp", "Lanterns, from the weir")
     stage.rename("../depots/dipper", "../at the cottage")
-    stage.run("stocktake", shows=("moved or renamed", "-> ", "looked over"))
+    stage.run("stocktake", shows=("moved or renamed", "looked over"))
     stage.say(
         "At the depots what moved is moved, not copied anew; what was replaced stays there as an earlier version."
     )
-    stage.run("backup", expect=1, shows=("Passed over", "Receipt", "copied and", "moved there", "there already"))
+    stage.run("backup", expect=1, shows=("Passed over", "copied and", "moved there"))
     moved = sum(one["amount"]["files"] for one in stage.ask("receipt")["kept"] if "moved" in one["what"])
-    stage.run("earlier", "otter")
+    stage.run("earlier", "otter", shows=("in earlier/",))
     stage.say("Back from the cottage, the third drive catches up.")
     stage.rename("../at the cottage", "../depots/dipper")
-    stage.run("backup", shows=("dipper", "balance"))
+    stage.run("backup", shows=("dipper: ",))
     stage.prove(f"{moved} files were moved at the depots, not copied anew, and what was replaced is kept there")
 
 
 def _damage(stage: Stage) -> None:
     stage.enter("library")
     stage.rot("depots/heron/data/pictures/2026")
-    stage.run("verify", expect=1, shows=("amiss", "Receipt", "good", "x ", "heron: "))
+    stage.run("verify", expect=1, shows=("amiss", " x ", "      heron: "))
     told = stage.ask("receipt")
-    stage.run("mend", shows=("Receipt", "good again", "balance"))
+    stage.run("mend", shows=("good again",))
     stage.run("standing", shows=("safe",))
     stage.prove(
         f"one flipped bit and one deleted file: {len(told['left_out'])} of {told['came_in']['files']:,} files were found amiss,"
@@ -172,7 +171,7 @@ def _what_if(stage: Stage) -> None:
     stage.enter("library")
     stage.run("standing", "--if-lost", "studio", expect=1, shows=("If studio", "would be", "come back"))
     stage.say("So the cottage's drive had better be readable. A drill restores some of it, to nowhere in particular.")
-    stage.run("drill", "dipper", "--files", "100", shows=("Restored", "came back", "unreadable", "everything"))
+    stage.run("drill", "dipper", "--files", "100", shows=("came back", "unreadable"))
     told = stage.ask("standing", "--if-lost", "studio")
     left = told["frames"] - told["states"].get("lost", 0)
     stage.prove(
@@ -182,20 +181,20 @@ def _what_if(stage: Stage) -> None:
 
 def _year(stage: Stage) -> None:
     stage.enter("library")
-    stage.run("bind", "2024", "--at", "heron", "--at", "otter", shows=("is bound", "identical", "good"))
+    stage.run("bind", "2024", "--at", "heron", "--at", "otter", shows=("is bound",))
     told = stage.ask("receipt")
-    stage.run("free", "2024", "--yes", shows=("has left", "away from"))
+    stage.run("free", "2024", "--yes", shows=("has left",))
     stage.say("The library still finds its frames, and says which drive to fetch. That drive opens by itself.")
-    stage.run("find", "reed", "--until", "2024", "--most", "3", shows=("ALD", "EMB", "put away", "frames taken"))
-    stage.run("depot", "alone", "otter", "--year", "2024", shows=("opened as", "Read and", "Nothing outside"))
+    stage.run("find", "reed", "--until", "2024", "--most", "3", shows=("put away", "frames taken"))
+    stage.run("depot", "alone", "otter", "--year", "2024", shows=("Read and", "Nothing outside"))
     stage.say("Which years would go on which drives, with their twins, if we bought these?")
     stage.run(
         "allot", "--drive", "red=10MB@studio", "--drive", "blue=10MB@cottage", "--drive", "green=6MB@studio",
         "--drive", "grey=6MB@cottage", "--plot", "../years-on-drives.png",
-        shows=("drive ", "MB", "Every year", "Drawn"),
+        shows=("^drive ", "MB", "Drawn"),
     )  # fmt: skip
-    stage.run("unbind", "2024", shows=("open for work", "from "))
-    stage.run("backup", shows=("copied and", "balance"))
+    stage.run("unbind", "2024", shows=("open for work",))
+    stage.run("backup", shows=("balance",))
     stage.prove(
         f"a year left the fast drive after {len(told['kept'])} copies of its files were read and found identical; it came back"
     )
@@ -204,8 +203,8 @@ def _year(stage: Stage) -> None:
 def _archive(stage: Stage) -> None:
     stage.enter("library")
     stage.remove("archive")
-    stage.run("pack", "../archive", "--year", "2025", "--size", "2MB", shows=("Packed", "volume ", "2025", "MB", "kB"))
-    stage.run("volumes", "../archive", shows=("Archive", "volume ", "zip"))
+    stage.run("pack", "../archive", "--year", "2025", "--size", "2MB", shows=("Packed",))
+    stage.run("volumes", "../archive", shows=("Archive",))
     told = stage.ask("receipt")
     stage.prove(
         f"{_frames(told)} frames lie in {told['about']['volumes']} volumes, each of which needs none of the others"
@@ -217,10 +216,10 @@ def _loss(stage: Stage) -> None:
     stage.remove("lost")
     stage.rename("library", "lost")
     stage.enter("depots/dipper")
-    stage.run("find", "lantern", "--album", "best of the valley")
+    stage.run("find", "lantern", "--album", "best of the valley", shows=("frames in",))
     stage.say("From the cottage's drive everything comes back, to a new folder; the lost one is compared with it.")
     stage.enter("")
-    stage.run("restore", "library", "--from", "depots/dipper", shows=("Restored", "from dipper", "balance"))
+    stage.run("restore", "library", "--from", "depots/dipper", shows=("from dipper",))
     brought = stage.ask("receipt", "--library", "library")["came_in"]["files"]
     for folder in ("pictures", "albums", "delivered"):
         stage.shell(f"diff -r lost/{folder} library/{folder} && echo {folder}: identical", "diff")
@@ -229,8 +228,8 @@ def _loss(stage: Stage) -> None:
     for name in ("heron", "otter"):
         stage.run("depot", "add", name, f"../depots/{name}", shows=("Found",))
     stage.run("backup", shows=("balance",))
-    stage.run("verify", shows=("to be read", "good"))
-    stage.run("standing", shows=("safe", "all   "))
+    stage.run("verify", shows=("^to be read",))
+    stage.run("standing", shows=("safe",))
     stage.remove("lost")
     stage.prove(f"the library was lost; {brought} files came back from one drive, identical by diff")
 

@@ -141,7 +141,7 @@ class _World:
             mark.write("Another is being told.\n")
 
     def _is_broken_off(self) -> bool:
-        return len((self.root / _MARK).read_text(encoding="utf-8").splitlines()) > 2
+        return len((self.root / _MARK).read_text(encoding="utf-8").splitlines()) != 2
 
     def remove(self) -> None:
         for name in _MADE:
@@ -197,13 +197,17 @@ class _Tour:
 
     def begin(self, chapter: Chapter, number: int) -> None:
         self._services.close()
+        if number == 1 and not self.whole:
+            self._line("Of what each command prints the lines that matter are shown; all of them: --whole.")
         self._line()
         self._line(f"{number}. {chapter.title}")
         self._text(chapter.why)
+        self._line()
 
     def say(self, text: str) -> None:
         self._line()
         self._text(text)
+        self._line()
 
     def prove(self, what: str) -> None:
         self.proven.append(what)
@@ -222,7 +226,8 @@ class _Tour:
         )  # fmt: skip
         self._show(done.stdout, shows)
         if done.returncode != expect:
-            say.note(done.stdout)
+            for line in done.stdout.splitlines():
+                say.note(line)
             raise NotPossible(
                 f"The demo stopped: bramblemoor {shlex.join(arguments)} ended with exit code {done.returncode}, not {expect}.",
                 f"Look at {self.root}, or run the demo again with --afresh.",
@@ -241,7 +246,7 @@ class _Tour:
     def _show(self, output: str, shows: Sequence[str]) -> None:
         passed = 0
         for lines in _sentences(output.rstrip("\n").split("\n"), self.columns - len(_INDENT)):
-            if self.whole or not shows or any(word in " ".join(lines) for word in shows):
+            if self.whole or not shows or any(_matters(word, " ".join(lines)) for word in shows):
                 for text in lines:
                     self._line(f"{_INDENT}{text}" if text else "")
             elif any(lines):
@@ -300,6 +305,10 @@ class _Tour:
         (self.here / old).rename(self.here / new)
         self._line(f"  (renamed: {old} to {new})")
 
+    def write(self, name: str, text: str) -> None:
+        (self.here / name).write_text(text, encoding="utf-8")
+        self._line(f"  (written: {name})")
+
     def retitle(self, name: str, title: str) -> None:
         """As an editor would, beside what stands in a sidecar."""
         sidecar = next((self.here / "pictures").rglob(name))
@@ -331,7 +340,6 @@ class _Tour:
 
     def _prompt(self, command: str) -> None:
         place = self.here.relative_to(self.root).as_posix()
-        self._line()
         self._line(f"{'' if place == '.' else place}$ {command}")
 
     def _text(self, text: str) -> None:
@@ -341,6 +349,11 @@ class _Tour:
     def _line(self, text: str = "") -> None:
         if not self.quiet:
             print(say.shown(text), flush=True)
+
+
+def _matters(word: str, text: str) -> bool:
+    """Whether a line has a word in it; with "^" before it, whether it begins so."""
+    return text.startswith(word[1:]) if word.startswith("^") else word in text
 
 
 def _sentences(lines: Sequence[str], columns: int) -> Iterator[list[str]]:

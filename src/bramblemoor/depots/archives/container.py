@@ -20,7 +20,7 @@ from bramblemoor.running import PIECE
 Form = Literal["zip", "tar"]
 _EARLIEST, _LATEST = 315_532_800, 4_354_819_198  # what a ZIP entry's DOS time can say: 1980 to 2107
 _MOST_AT_ONCE = 1 << 30  # of lists and of shares of a ledger, which are read whole
-_TIMESTAMP = 0x5455  # Info-ZIP's extra field with the time of modification, UTC
+_TIMESTAMP = 0x5455  # the extra field with the time of modification, UTC
 
 
 class VolumeWriter(ABC):

@@ -99,7 +99,7 @@ def _trial(sheet: Worksheet, dialect: Dialect) -> Trial:
         records=number("SELECT count(*) FROM records"),
         paired=number("SELECT count(DISTINCT record) FROM pairs"),
         fields=dict(fields.most_common()),
-        lone_pictures=tuple(_lone_pictures(sheet)),
+        lone_pictures=tuple(_lone_pictures(sheet)) if dialect.tells_of_each else (),
         lone_records=tuple(lone_records(sheet)),
         refused=tuple(refused),
         others=dict(sheet.db.execute("SELECT kind, count(*) FROM entries GROUP BY kind ORDER BY kind").fetchall()),

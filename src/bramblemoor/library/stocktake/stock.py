@@ -19,6 +19,7 @@ from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.copies import ALARM, UNBROUGHT
 from bramblemoor.library.home import Library
+from bramblemoor.library.locations import FILE as LOCATIONS
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.stocktake.comparing import Row, compare
@@ -332,7 +333,7 @@ def _enter(library: Library, stock: Stock) -> None:
     if not stock.counts and missing is None:
         return
     # Most nightly runs find nothing, and what reads pictures takes a while to load.
-    from bramblemoor.library.sidecars import write_what_waits
+    from bramblemoor.library.sidecars import name_locations, write_what_waits
     from bramblemoor.library.stocktake.entering import drop_file, take_up
 
     stock.findings += _vanished(library)
@@ -349,6 +350,11 @@ def _enter(library: Library, stock: Stock) -> None:
             " WHERE s.kind NOT IN ('vanished', 'displaced', 'busy') AND files.path = s.path AND files.sha256 = s.sha256"
         )
         write_what_waits(library)
+        told = db.execute(
+            "SELECT max(? IN (path, was)) FROM temp.stock WHERE kind != 'stamped'", (LOCATIONS,)
+        ).fetchone()[0]
+        if told is not None:
+            name_locations(library, anew=bool(told))
 
 
 def renew_snapshot(library: Library) -> None:
