@@ -1,6 +1,6 @@
-"""Make the screenshots in this folder from the demo data: each a terminal of 1280x800 under Xvfb.
+"""Make the screenshots in this folder from the demo data: each what stands in a terminal 1280 wide under Xvfb.
 
-Needs Xvfb, xterm and ImageMagick's `import`, and fonts for the scripts of the made-up titles.
+Needs Xvfb, xterm, ImageMagick's `import`, and fonts for the scripts of the made-up titles: DejaVu Sans Mono, Noto CJK, Symbola.
 """
 
 import os
@@ -13,17 +13,24 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from PIL import Image, ImageChops
+
 HERE = Path(__file__).parent
 DISPLAY = ":97"
+PAPER, MARGIN = "#fbfaf5", 12
 TERMINAL = [
-    "xterm", "-fa", "DejaVu Sans Mono", "-fd", "Noto Sans Mono CJK JP", "-fs", "10", "-geometry", "158x46+0+0", "-bg", "#fbfaf5",
-    "-fg", "#22262a", "+sb", "-b", "10",
+    "xterm", "-fa", "DejaVu Sans Mono", "-fs", "13", "-geometry", "116x60+0+0", "-bg", PAPER,
+    "-fg", "#22262a", "+sb", "-b", "10", "-xrm", "*color2: #1a7f37", "-xrm", "*color9: #b3261e", "-xrm", "*color1: #b3261e",
 ]  # fmt: skip
+# A terminal draws no bitmaps in colours: letters that only such a font has come from one that is drawn.
+FONTS = """<fontconfig><selectfont><rejectfont><pattern><patelt name="family"><string>Noto Color Emoji</string></patelt>
+</pattern></rejectfont></selectfont></fontconfig>"""
+HIDE_CURSOR = "printf '\\033[?25l'"
 
 
 @contextmanager
 def screen() -> Iterator[None]:
-    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x1300x24"], stderr=subprocess.DEVNULL)
     time.sleep(1)
     try:
         yield
@@ -36,7 +43,7 @@ def shoot(name: str, script: str, folder: Path, environment: dict[str, str], *, 
     """Run a shell script in a terminal, and take the picture once it has ended, or `after` so many seconds."""
     done = folder / f".{name}.done"
     done.unlink(missing_ok=True)
-    wrapped = f"{script}\ntouch {shlex.quote(str(done))}; sleep 60"
+    wrapped = f"{HIDE_CURSOR}\n{script}\ntouch {shlex.quote(str(done))}; sleep 60"
     terminal = subprocess.Popen(
         [*TERMINAL, "-e", "sh", "-c", wrapped], cwd=folder, env=environment | {"DISPLAY": DISPLAY}
     )
@@ -46,9 +53,24 @@ def shoot(name: str, script: str, folder: Path, environment: dict[str, str], *, 
         time.sleep(0.1)
     time.sleep(0.7)
     subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(HERE / f"{name}.png")], check=True)
+    crop(HERE / f"{name}.png")
     terminal.terminate()
     terminal.wait()
     done.unlink(missing_ok=True)
+
+
+def crop(path: Path) -> None:
+    """Take away what is no terminal, and the lines at its end in which nothing stands."""
+    image = Image.open(path).convert("RGB")
+    paper = (
+        ImageChops.difference(image, Image.new("RGB", image.size, PAPER))
+        .convert("L")
+        .point(lambda one: 255 * (one == 0))
+    )
+    terminal = image.crop(paper.getbbox())
+    written = ImageChops.difference(terminal, Image.new("RGB", terminal.size, PAPER)).getbbox()
+    lowest = written[3] if written is not None else terminal.height
+    terminal.crop((0, 0, terminal.width, min(terminal.height, lowest + MARGIN))).save(path, optimize=True)
 
 
 def typed(*commands: str) -> str:
@@ -76,6 +98,9 @@ def signed_in(name: str, root: Path, library: Path, environment: dict[str, str])
 def main() -> None:
     with tempfile.TemporaryDirectory(prefix="withymere-") as name, screen():
         root = Path(name) / "demo-world"
+        fonts = Path(name) / ".config/fontconfig/fonts.conf"
+        fonts.parent.mkdir(parents=True)
+        fonts.write_text(FONTS)
         environment = os.environ | {"BRAMBLEMOOR_SECRETS": str(root / "tokens.json"), "LC_ALL": "C.UTF-8", "HOME": name}
         environment["PATH"] = f"{Path(sys.executable).parent}{os.pathsep}{environment['PATH']}"
         environment.pop("COLUMNS", None)
@@ -83,7 +108,7 @@ def main() -> None:
             ["bramblemoor", "demo", "--into", str(root)], env=environment, capture_output=True, text=True, check=True
         )
         (Path(name) / "demo.txt").write_text(told.stdout.replace(str(root), "demo-world"))
-        shoot("demo", "printf '$ make demo\\n'; sed -n '1,44p' ../demo.txt", root, environment)
+        shoot("demo", "printf '$ make demo\\n  ...\\n'; tail -n 44 ../demo.txt", root, environment)
         library = root / "library"
         with signed_in("thrushfield", root, library, environment):
             shoot("survey", typed("bramblemoor service survey"), library, environment)
@@ -97,8 +122,8 @@ def main() -> None:
         export = next((other / "incoming/pipit-lane").iterdir())
         export.rename(other / "export")
         drafted = "bramblemoor dialect draft export --out pipit.toml"
-        shoot("draft", typed(drafted, "tail -19 pipit.toml | cut -c1-150"), other, environment)
-        shoot("try", typed("bramblemoor dialect try export --dialect pipit.toml | head -40"), other, environment)
+        shoot("draft", typed(drafted, "tail -19 pipit.toml | cut -c1-114"), other, environment)
+        shoot("try", typed("bramblemoor dialect try export --dialect pipit.toml | head -44"), other, environment)
         shoot("verify-running", typed("bramblemoor verify --limit 700kB"), library, environment, after=9)
         away = "bramblemoor pack ../discs --size 3MB"
         shoot("archive", typed(away, "bramblemoor volumes ../discs"), library, environment)
@@ -108,8 +133,8 @@ def main() -> None:
         practised = ("bramblemoor drill dipper --files 120", "bramblemoor earlier dipper")
         shoot("drill", typed(*practised), library, environment)
         drives = "--drive red=10MB@studio --drive blue=10MB@cottage --drive green=6MB@studio --drive grey=6MB@cottage"
-        shelved = f"bramblemoor allot {drives} --plot {shlex.quote(str(HERE / 'years-on-drives.png'))} | grep -v Drawn"
-        subprocess.run(["sh", "-c", shelved], cwd=library, env=environment, check=True, stdout=subprocess.DEVNULL)
+        allotted = f"bramblemoor allot {drives} --plot {shlex.quote(str(HERE / 'years-on-drives.png'))} | grep -v Drawn"
+        subprocess.run(["sh", "-c", allotted], cwd=library, env=environment, check=True, stdout=subprocess.DEVNULL)
         searched = typed("bramblemoor find lantern --favourite", "bramblemoor find owl --since 2025 --album water")
         shoot("find", searched, library, environment)
         shoot("show", typed("bramblemoor show ALD_0457.jpg"), library, environment)

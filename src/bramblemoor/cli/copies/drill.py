@@ -58,8 +58,10 @@ def drill(
         elif done.files:
             worst = max(bad, int(bound * done.held))
             found = "All of them came back as they should" if not bad else f"{bad:,} of them did not come back"
-            say.line(f"{found}. At {confidence:g} % confidence, fewer than {_percent(bound)} of the files at")
-            say.line(f"this depot are unreadable: at most {worst:,} of {done.held:,} (Clopper-Pearson).")
+            say.line(
+                f"{found}. At {confidence:g} % confidence, fewer than {_percent(bound)} of the files at this depot are"
+                f" unreadable: at most {worst:,} of {done.held:,} (Clopper-Pearson)."
+            )
         if done.read_from_medium < done.files - bad:
             say.line(
                 f"{done.files - bad - done.read_from_medium:,} may have come from the computer's cache, not from the drive."
