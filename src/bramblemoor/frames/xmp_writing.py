@@ -7,7 +7,7 @@ editor has changed since, also where that editor wrote the whole packet anew.
 
 import hashlib
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from lxml import etree
@@ -153,8 +153,9 @@ def sidecar(facts: Facts, belonging: Belonging, there: Packet | None = None, *, 
     leaves what is told. The same input gives the same bytes.
     """
     wanted = _wanted(facts, belonging)
-    packet = there or _new_packet([name for name, texts in wanted.items() if texts])
-    all_ours = there is None or packet.is_all_ours
+    if there is None:
+        return _new_sidecar(wanted, base or "")
+    packet, all_ours = there, there.is_all_ours
     before = etree.tostring(packet.root)
     home = _home(packet)
     wrote: set[str] = set()
@@ -170,21 +171,45 @@ def sidecar(facts: Facts, belonging: Belonging, there: Packet | None = None, *, 
         now = values(packet.rdf, one.name) if one.array == "Bag" else heads(packet.rdf, one.name)
         kept |= {mark(one.name, text) for text in now if text not in ours}
     _set_marks(packet, home, wrote, kept, packet.base if base is None else base)
-    if there is not None and etree.tostring(packet.root) == before and packet.root.tag == f"{{{XMPMETA}}}xmpmeta":
+    if etree.tostring(packet.root) == before and packet.root.tag == f"{{{XMPMETA}}}xmpmeta":
         return there.content
     if all_ours:
         etree.indent(packet.rdf, space=" ")
     return packet_of(packet.rdf)
 
 
-def _new_packet(used: Iterable[str]) -> Packet:
+def _new_sidecar(wanted: Mapping[str, list[str]], base: str) -> bytes:
+    """A packet in which nobody else's word is: nothing need be looked for in it, and most sidecars are such."""
+    used = [name for name, texts in wanted.items() if texts]
     spaces = {prefix: NAMESPACES[prefix] for name in [*used, ALBUMS] if (prefix := name.partition(":")[0])}
     root = etree.Element(f"{{{XMPMETA}}}xmpmeta", nsmap={"x": XMPMETA})
     rdf = etree.SubElement(root, f"{{{RDF}}}RDF", nsmap={"rdf": RDF})
     node = etree.SubElement(rdf, f"{{{RDF}}}Description", nsmap=spaces)
     node.set(_ABOUT, "")
-    etree.SubElement(node, _WROTE)
-    return Packet(b"", rdf)
+    wrote: list[str] = []
+    for one in _PROPERTIES:
+        texts = wanted[one.name]
+        if texts:
+            wrote += [mark(one.name, text) for text in texts]
+            _say_new(node, one, texts)
+    for place, text in ((_WROTE, " ".join(sorted(set(wrote)))), (_BASE, base)):
+        if text or place == _WROTE:
+            etree.SubElement(node, place).text = text
+    etree.indent(rdf, space=" ")
+    return packet_of(rdf)
+
+
+def _say_new(home: etree._Element, one: _Property, texts: Sequence[str]) -> None:
+    """Put a property where none of its name stands."""
+    element = new_property(home, one.name)
+    if one.array == "Bag":
+        array = new_array(element, one.array)
+        for text in texts:
+            add_member(array, text)
+    elif one.array:
+        add_member(new_array(element, one.array), texts[0], language="x-default")
+    else:
+        element.text = texts[0]
 
 
 def _home(packet: Packet) -> etree._Element:
@@ -254,11 +279,7 @@ def _bring_single(packet: Packet, home: etree._Element, one: _Property, wanted: 
             _take_out(place, item.element if several and item is not None and not is_told else place.element)
         return set()
     if not places:
-        element = new_property(home, one.name)
-        if one.array:
-            add_member(new_array(element, one.array), wanted[0], language="x-default")
-        else:
-            element.text = wanted[0]
+        _say_new(home, one, wanted)
         return set(wanted)
     first, *more = [*others, *(place for place in places if place not in others)]
     for place in more:
