@@ -29,13 +29,18 @@ NOTHING_THERE = (*NAME_REFUSED, errno.ENOTDIR, errno.ELOOP)
 
 def beside(path: Path, again: str = "") -> Path:
     """Where a file is written before it takes the place of `path`: a temporary name beside it; another one with `again`."""
+    return path.with_name(temporary_name(path.name, again))
+
+
+def temporary_name(name: str, again: str = "") -> str:
+    """The name of a file while it is written, where it is to be called `name`; another one with `again`."""
     suffix = again + TEMPORARY
-    if len(os.fsencode(path.name)) + len(suffix) > _LONGEST:
+    whole = os.fsencode(name)
+    if len(whole) + len(suffix) > _LONGEST:
         # As much of it as there is room for: a drive that refuses the name must refuse this one, too.
-        whole = os.fsencode(path.name)
         suffix = hashlib.sha256(whole).hexdigest()[:16] + suffix
-        return path.with_name(whole[: _LONGEST - len(suffix)].decode("utf-8", "ignore") + suffix)
-    return path.with_name(path.name + suffix)
+        return whole[: _LONGEST - len(suffix)].decode("utf-8", "ignore") + suffix
+    return name + suffix
 
 
 def flush_file(path: Path) -> None:

@@ -113,7 +113,7 @@ def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> lis
             shutil.copyfile(staged, copy)
             flush_file(copy)
             staged = copy
-        filing.put(staged, row["path"], row["mtime_ns"])
+        filing.put(str(staged), row["path"], row["mtime_ns"])
         progress(Stage("filing", "files"), number, len(rows))
     filing.flush()
     return list(filing.folders)

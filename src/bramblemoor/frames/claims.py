@@ -1,6 +1,6 @@
 """Claims: who says what about a frame, and which of them is believed."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Literal
@@ -36,6 +36,10 @@ ORDER: tuple[Source, ...] = ("you", "sidecar", "xmp", "iptc", "camera", "service
 LOCATION_ORDER: tuple[Source, ...] = ("you", "sidecar", "camera", "xmp", "iptc", "service", "map", "name", "file")
 HAND: tuple[Source, ...] = ("you", "sidecar")
 """Said by hand, here or in an editor: of these two the latest word counts, whichever said it."""
+_RANKS: dict[Source, int] = {source: ORDER.index("you" if source in HAND else source) for source in ORDER}
+_LOCATION_RANKS: dict[Source, int] = {
+    source: LOCATION_ORDER.index("you" if source in HAND else source) for source in LOCATION_ORDER
+}
 RETELLERS = (*HAND, "service")
 """Who may say a thing anew: then the latest word counts."""
 TAKEN_AWAY: dict[Field, Field] = {"no_keyword": "keyword", "no_person": "person"}
@@ -87,13 +91,20 @@ def believe(claims: Sequence[Claim]) -> Facts:
     `claims` are in the order in which they were told: of what a user or a service said several times, the latest counts.
     """
 
-    def first(field: Field, order: Sequence[Source] = ORDER) -> str:
-        ranked = _ranked(claims, field, order)
-        same = [claim for claim in ranked if _rank(claim, order) == _rank(ranked[0], order)]
-        return (same[-1] if same[0].source in RETELLERS else same[0]).value if same else ""
+    by_field: dict[Field, list[Claim]] = {}
+    for claim in claims:
+        by_field.setdefault(claim.field, []).append(claim)
+
+    def first(field: Field, ranks: Mapping[Source, int] = _RANKS) -> str:
+        told = by_field.get(field)
+        if told is None:
+            return ""
+        best = min(ranks[claim.source] for claim in told)
+        same = [claim for claim in told if ranks[claim.source] == best]
+        return (same[-1] if same[0].source in RETELLERS else same[0]).value
 
     def union(field: Field) -> tuple[str, ...]:
-        told = (claim.value for claim in _ranked(claims, field, ORDER))
+        told = (claim.value for claim in _ranked(by_field.get(field, ())))
         return tuple(value for value in dict.fromkeys(told) if (field, value) not in gone)
 
     latest: dict[tuple[Field, str], Claim] = {}
@@ -102,7 +113,7 @@ def believe(claims: Sequence[Claim]) -> Facts:
             several = claim.field in TAKEN_AWAY or claim.field in TAKEN_AWAY_BY
             latest[TAKEN_AWAY.get(claim.field, claim.field), claim.value if several else ""] = claim
     gone = frozenset(key for key, claim in latest.items() if claim.field in TAKEN_AWAY)
-    taken, taken_by, conflicts = _taken(claims)
+    taken, taken_by, conflicts = _taken(by_field.get("taken", ()))
     if taken is not None and taken.local is not None and taken.offset is None:
         taken = replace(taken, offset=parse_offset(first("offset")))  # the map's word: above none, below all others
     return Facts(
@@ -112,10 +123,10 @@ def believe(claims: Sequence[Claim]) -> Facts:
         caption=first("caption"),
         keywords=union("keyword"),
         people=union("person"),
-        position=parse_position(first("position", LOCATION_ORDER)),
-        location=first("location", LOCATION_ORDER),
+        position=parse_position(first("position", _LOCATION_RANKS)),
+        location=first("location", _LOCATION_RANKS),
         favourite=first("favourite") == "yes",
-        rating=int(first("rating")) if first("rating").lstrip("-").isdecimal() else None,
+        rating=int(rating) if (rating := first("rating")).lstrip("-").isdecimal() else None,
         camera=first("camera"),
         lens=first("lens"),
         reduced=first("quality") == "reduced" or bool(first("reduced_of")),
@@ -125,17 +136,13 @@ def believe(claims: Sequence[Claim]) -> Facts:
     )
 
 
-def _rank(claim: Claim, order: Sequence[Source]) -> int:
-    return order.index("you" if claim.source in HAND else claim.source)
-
-
-def _ranked(claims: Iterable[Claim], field: Field, order: Sequence[Source]) -> list[Claim]:
-    return sorted((claim for claim in claims if claim.field == field), key=lambda claim: _rank(claim, order))
+def _ranked(claims: Iterable[Claim]) -> list[Claim]:
+    return sorted(claims, key=lambda claim: _RANKS[claim.source])
 
 
 def _taken(claims: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple[str, ...]]:
     """The believed moment; a UTC told by another source supplies an offset that the believed one lacks."""
-    ranked = _ranked([*reversed([c for c in claims if c.source in RETELLERS]), *claims], "taken", ORDER)
+    ranked = _ranked([*reversed([c for c in claims if c.source in RETELLERS]), *claims])
     told = [(claim, moment) for claim in dict.fromkeys(ranked) if (moment := parse_moment(claim.value))]
     if not told:
         return None, None, ()

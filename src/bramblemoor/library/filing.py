@@ -62,8 +62,8 @@ def _is_taken(library: Library, path: str, digest: str, is_planned: Callable[[st
     key = collision_key(path)
     if is_planned(key) or library.db.execute("SELECT 1 FROM files WHERE collision = ?", (key,)).fetchone():
         return True
-    target: Path = library.root / path
-    return target.exists() and (not target.is_file() or digest_of(target) != digest)
+    target = f"{library.root}/{path}"
+    return os.path.exists(target) and (not os.path.isfile(target) or digest_of(Path(target)) != digest)
 
 
 class Filing:
@@ -71,18 +71,21 @@ class Filing:
 
     def __init__(self, library: Library) -> None:
         self._root = library.root
+        self._made: set[str] = set()
         self.folders: dict[Path, None] = {}
 
-    def put(self, staged: Path, path: str, mtime_ns: int | None) -> None:
+    def put(self, staged: str, path: str, mtime_ns: int | None) -> None:
         """Move a staged file to its path, with its time; where it is not staged, an earlier run has put it there."""
-        target = self._root / path
-        if target.parent not in self.folders:
-            target.parent.mkdir(parents=True, exist_ok=True)
-            self.folders[target.parent] = None
-        if staged.is_file():
+        folder = path.rpartition("/")[0]
+        if folder not in self._made:
+            place = self._root / folder
+            place.mkdir(parents=True, exist_ok=True)
+            self._made.add(folder)
+            self.folders[place] = None
+        if os.path.isfile(staged):
             if mtime_ns is not None:
                 set_time(staged, mtime_ns)
-            staged.replace(target)
+            os.replace(staged, f"{self._root}/{path}")
 
     def flush(self) -> None:
         for folder in self.folders:

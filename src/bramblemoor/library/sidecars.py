@@ -1,10 +1,11 @@
 """The XMP sidecar beside a frame: written where its file does not say all, and read where somebody changed it."""
 
 import hashlib
+import os
 import sqlite3
 from pathlib import Path
 
-from bramblemoor.disk.durable import beside, flush_file, set_time
+from bramblemoor.disk.durable import flush_file, set_time, temporary_name
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.frames.claims import Facts
 from bramblemoor.frames.xmp_edits import edits
@@ -19,6 +20,15 @@ from bramblemoor.library.schema import FORMER_SIDECARS
 
 _MEDIA = "application/rdf+xml"
 _WAITS = "sidecar waits"
+# What a sidecar is to be called, and whether one is to be: where nothing is known that the file does not say itself, none is.
+_FOR_SIDECAR = """
+    SELECT service, reference, path, former_name, mtime_ns,
+    EXISTS (SELECT 1 FROM bound WHERE bound.year = r.year) AS is_bound,
+    EXISTS (SELECT 1 FROM files s WHERE s.frame = r.id AND s.role = 'sidecar') AS is_here,
+    EXISTS (SELECT 1 FROM claims c WHERE c.frame = r.id AND field NOT IN ('came_as', 'reduced_of')
+        AND (source NOT IN ('camera', 'iptc', 'map', 'name', 'file') OR (source = 'map' AND field = 'location'))) AS told
+    FROM frames r JOIN files f ON f.frame = r.id AND f.role = 'original' WHERE r.id = ?
+"""
 _NAMED_ALONE = """
     SELECT DISTINCT frame FROM claims c WHERE source = 'map' AND field = 'location'
     AND NOT EXISTS (SELECT 1 FROM files f WHERE f.frame = c.frame AND f.role = 'sidecar') ORDER BY frame
@@ -37,31 +47,22 @@ def write_sidecar(
     """
     db = library.db
     facts = choose_shown(db, frame)
-    if is_bound(db, frame) and not new:
+    row = db.execute(_FOR_SIDECAR, (frame,)).fetchone()
+    if row is None or (row["is_bound"] and not new):
         return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are
     albums = albums_of(db, frame)
-    told = db.execute(
-        "SELECT count(*) FROM claims WHERE frame = ? AND field NOT IN ('came_as', 'reduced_of')"
-        " AND (source NOT IN ('camera', 'iptc', 'map', 'name', 'file') OR (source = 'map' AND field = 'location'))",
-        (frame,),
-    ).fetchone()[0]
-    is_here = db.execute("SELECT 1 FROM files WHERE frame = ? AND role = 'sidecar'", (frame,)).fetchone() is not None
-    if not told and not albums and not is_here:
+    if not row["told"] and not albums and not row["is_here"]:
         return None
-    row = db.execute(
-        "SELECT service, reference, path, former_name, mtime_ns FROM frames JOIN files ON frame = frames.id"
-        " WHERE frames.id = ? AND role = 'original'",
-        (frame,),
-    ).fetchone()
     relative: str = row["path"] + ".xmp"
-    target: Path = library.root / relative
+    # Texts, not path objects: where there are many small files, making those takes longer than writing.
+    target = f"{library.root}/{relative}"
     origin = " ".join(part for part in (row["service"], row["reference"]) if part)
     belonging = Belonging(albums, origin, row["former_name"])
     here: bytes | None = None
     came = _readable(delivered)
-    if target.is_file():
+    if os.path.isfile(target):
         try:
-            packet = read_packet(packet_in(target))
+            packet = read_packet(packet_in(Path(target)))
         except BrokenXmp as error:
             library.seen.append(Finding(
                 relative, f"it cannot be read ({error}), so nothing was added to it, and it was left as it is; what is known of"
@@ -76,13 +77,15 @@ def write_sidecar(
     if where_different and here == content:
         return None
     digest = hashlib.sha256(content).hexdigest()
-    fresh = beside(target)
-    fresh.write_bytes(content)
+    folder, _, name = target.rpartition("/")
+    fresh = f"{folder}/{temporary_name(name)}"
+    with open(fresh, "wb") as file:
+        file.write(content)
     set_time(fresh, row["mtime_ns"])
-    fresh.replace(target)
+    os.replace(fresh, target)
     enter_file(db, frame, NewFile("sidecar", relative, len(content), digest, row["mtime_ns"], _MEDIA))
     db.execute("DELETE FROM meta WHERE key = ?", (f"{_WAITS} {frame}",))
-    return target
+    return Path(target)
 
 
 def name_locations(library: Library, *, anew: bool) -> None:
@@ -190,8 +193,9 @@ def take_up_edits(library: Library, frame: int, *, resumed: bool = False) -> boo
         " WHERE o.frame = ? AND o.role = 'original'",
         (frame,),
     ).fetchone()
-    if row is None or not (target := library.root / row["path"]).is_file() or is_bound(db, frame):
+    if row is None or not os.path.isfile(f"{library.root}/{row['path']}") or is_bound(db, frame):
         return False
+    target = library.root / row["path"]
     seen = target.stat()
     if (seen.st_size, seen.st_mtime_ns, seen.st_ino, seen.st_ctime_ns) == tuple(row)[2:]:
         return False  # it has not been touched since it was looked over
