@@ -112,8 +112,13 @@ def test_a_library_is_made_around_pictures(shell: Shell, library: Path) -> None:
     inside = folder / "pictures"
     assert {path.relative_to(inside): path.stat().st_ino for path in inside.rglob("*.jpg")} == before
     assert shell("find", "--json", cwd=folder).json["found"] == 4 and shell("receipt", "1", cwd=folder).out
-    for arguments in (("new", folder), ("new", folder, "--around"), ("new", folder / "pictures/2020/x", "--around")):
-        shell(*arguments, code=2)
+    inside_it = folder / "pictures/2020"
+    for arguments, said in (
+        (("new", folder), "is a library already"), (("new", folder, "--around"), "is a library already"),
+        (("new", inside_it), "lies inside the library"), (("new", inside_it, "--around"), "lies inside the library"),
+        (("new", shell.folder / "nowhere", "--around"), "No pictures lie in"),
+    ):  # fmt: skip
+        assert said in shell(*arguments, code=2).err
     kept = shell.folder / "kept"
     (kept / "pictures").mkdir(parents=True)
     shutil.copy(folder / "pictures/2020/A.jpg", kept / "pictures")

@@ -76,9 +76,9 @@ def make_around(
     """
     library = _begun(root)
     if library is None:
+        require_apart(root, "a new library")
         if not (root / _COLLECTING).is_dir() and not pictures_below(root).pictures:
             raise WrongUse(f"No pictures lie in {root}.", "Name the folder that holds them, or leave --around out.")
-        require_apart(root, "a new library")
         _collect(root)
         library = create_library(root, name=name, site=site, medium=medium, stand_in=stand_in, around=True)
     started = stamp(now_utc())
@@ -195,6 +195,7 @@ def refuse_pictures(root: Path) -> None:
     """Raise WrongUse, with the ways to go on, where pictures lie in the folder that a new library is to have for itself."""
     if not root.is_dir() or is_library(root):
         return
+    require_apart(root, "a new library")
     this = f"bramblemoor new {quote(str(root))} --around"
     if (root / _COLLECTING).is_dir():
         raise WrongUse(f"A library is being made around the pictures in {root}.", f"Go on: {this}.")

@@ -196,7 +196,7 @@ def create_library(
         raise WrongUse(f"A library cannot be called {name!r}.", "Say what to call it: --name 'My pictures'.")
     if is_library(root):
         raise WrongUse(f"{root} is a library already.", "Use it as it is, or name another folder.")
-    require_apart(root.parent, "a new library")
+    require_apart(root, "a new library")
     unfinished = (root / "ledger").is_dir() and not (root / SETTINGS_FILE).exists()
     if not around and root.exists() and (not root.is_dir() or (any(root.iterdir()) and not unfinished)):
         raise WrongUse(f"{root} holds something else.", "Name a new or empty folder for the library.")

@@ -47,6 +47,7 @@ def new(
         say.about(library.name, library.root)
         if not json:
             _print_made(library)
+            say.line(f"Next, in {say.place(library.root)}: bramblemoor depot add NAME FOLDER, then bramblemoor backup.")
             say.line()
         finish(receipt, json=json, attention=bool(receipt.left_out))
         return
