@@ -182,19 +182,21 @@ def _stack(lines: Sequence[Sequence[str]], columns: int, *, numbered: bool) -> N
     """A table that is too wide: each row's first cell, with its heading where that is a number; below it the others."""
     heads, *rows = lines
     for row in rows:
-        print(f"{heads[0]} {row[0]}" if numbered else row[0] or heads[0])
+        first = f"{heads[0]} {row[0]}" if numbered else row[0] or heads[0]
+        print(first)
+        inner = " " * (len(first) - len(first.lstrip()) + 2)
         now = ""
         for head, cell in zip(heads[1:], row[1:], strict=True):
             told = f"{head}: {cell}" if head else cell
             if not cell or cell == "-":
                 continue
-            if now and cells(now) + 2 + cells(told) > columns - 2:
-                print(f"  {now},")
+            if now and cells(now) + 2 + cells(told) > columns - len(inner):
+                print(f"{inner}{now},")
                 now = told
             else:
                 now = f"{now}, {told}" if now else told
         if now:
-            print(f"  {now}")
+            print(f"{inner}{now}")
 
 
 _about: dict[str, Any] = {"library": None, "root": None}

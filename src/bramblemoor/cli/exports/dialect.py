@@ -31,7 +31,7 @@ def list_dialects(json: AsJson = False) -> None:
     if json:
         say.as_json({"dialects": [{"dialect": name, "about": about} for name, about in known]})
         return
-    say.table(("dialect", "about"), known)
+    say.table(("dialect", "about"), known, wraps=1)
     say.line("For another service: bramblemoor dialect draft PARCEL writes the beginning of one.")
 
 
@@ -93,7 +93,7 @@ def draft(
         say.line("No field was found that the pictures confirm.")
     rows = [(one.toml.partition(" =")[0], f"{one.share:.0%}", one.example[:44], one.why) for one in made.proposals]
     if rows:
-        say.table(("proposed for", "found in", "as in", "because"), rows, right=(1,))
+        say.table(("proposed for", "found in", "as in", "because"), rows, right=(1,), wraps=3)
     say.line()
     say.line(
         f"Written to {out}. Read every line of it, then: bramblemoor dialect try {quote(str(parcel))} --dialect {quote(str(out))}"
@@ -162,7 +162,7 @@ def _print_trial(result: "Trial", name: str, most: int | None) -> None:
         ("records", f"{result.records:,}, of which {result.paired:,} found their picture"),
         ("albums", ", ".join(f"{one.title} ({say.many(one.members, 'frame')})" for one in result.albums) or "none described"),
     ]  # fmt: skip
-    say.table(("", "what is there"), rows)
+    say.table(("", "what is there"), rows, wraps=1)
     say.line()
     if result.fields:
         share = [(field, f"{count:,}", f"{count / result.records:.0%}") for field, count in result.fields.items()]

@@ -157,7 +157,7 @@ def list_services(library_dir: LibraryDir = None, json: AsJson = False) -> None:
         )
         for one in known
     ]
-    say.table(("service", "address", "dialect", "orders"), rows)
+    say.table(("service", "address", "dialect", "orders"), rows, wraps=3)
     say.line(f"{say.many(len(known), 'service')} of {whose(library)}.")
 
 

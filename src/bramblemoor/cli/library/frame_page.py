@@ -95,7 +95,7 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
     flags = [word for word, on in (("favourite", believed["favourite"]), ("a reduced copy", believed["reduced"])) if on]
     if flags:
         rows.append(("marked", ", ".join(flags)))
-    say.table(("", "what is believed"), rows)
+    say.table(("", "what is believed"), rows, wraps=1)
     for conflict in document["conflicts"]:
         say.line(f"In doubt: {conflict}.")
     say.line()
@@ -112,6 +112,7 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
             )
             for claim in document["claims"]
         ],
+        wraps=2,
     )
     if document["came_as"]:
         say.line()
