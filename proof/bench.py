@@ -192,7 +192,7 @@ def bench(root: Path, runs: int, megabytes: int) -> None:
     print(f"{'':<34} {'Bramblemoor':>10} {'baseline':>10}", flush=True)
     compare("--help / import typer", 2.0, runs, start, typer)
     make_parcel(root / "parcel", megabytes)
-    compare("unpack / unzip + sha256sum", 0.4, runs, unpack, unzip)
+    compare("unpack / unzip + sha256sum", 0.3, runs, unpack, unzip)
     clear("unzipped")
 
 

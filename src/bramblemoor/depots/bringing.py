@@ -3,12 +3,15 @@
 import errno
 import hashlib
 import sqlite3
+from collections import deque
 from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from io import RawIOBase
 from pathlib import Path
 
 from bramblemoor.depots.bag.contents import Contents
+from bramblemoor.depots.kinds.medium import LARGE, can_prove, open_past_cache
 from bramblemoor.disk.durable import (
     NAME_REFUSED,
     TEMPORARY,
@@ -17,7 +20,7 @@ from bramblemoor.disk.durable import (
     flush_folder,
     set_time,
 )
-from bramblemoor.disk.file_systems import flush_files
+from bramblemoor.disk.file_systems import file_system_of, flush_files
 from bramblemoor.disk.told import Inside
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
@@ -26,6 +29,8 @@ from bramblemoor.library.troubles import Trouble
 from bramblemoor.running import Progress, Stage
 
 _BATCH_FILES, _BATCH_BYTES = 200, 128 << 20
+_AHEAD = 8
+"""So many large files are asked for beforehand: while some are flushed, others are brought."""
 _PAGE = 1000
 
 
@@ -173,7 +178,7 @@ def bring(holdings: Sequence[Contents], path: str, sha256: str, place: Path, mti
             troubles.append(Trouble("unlisted", name))
             continue
         digest, size, grade = hashlib.sha256(), 0, ""
-        with fresh.open("wb", buffering=0) as file:
+        with _opened(fresh, contents.size(sha256, path)) as file:
             try:
                 with opened as reading:
                     for piece in reading.pieces:
@@ -196,6 +201,12 @@ def bring(holdings: Sequence[Contents], path: str, sha256: str, place: Path, mti
         troubles.append(Trouble("damaged", name))
     fresh.unlink(missing_ok=True)
     return Brought(path, troubles=tuple(troubles) or (Trouble("nowhere"),))
+
+
+def _opened(place: Path, size: int) -> RawIOBase:
+    """A file to write; a large one past the system's cache, where that can be: filling it takes longer than the drive does."""
+    proves = size >= LARGE and can_prove(file_system_of(place.parent))
+    return open_past_cache(str(place), proves=proves)
 
 
 def _is_there(place: Path) -> bool:
@@ -226,8 +237,7 @@ def bring_all(target: Path, to_bring: ToBring, progress: Progress) -> Iterator[t
     """Bring every wanted file to `target`; each is put in place, with others, once it was flushed."""
     batch: list[Path] = []
     done, filled, total = 0, 0, to_bring.bytes()
-    for wanted in to_bring.items():
-        result = bring(to_bring.holdings, wanted.path, wanted.sha256, target / wanted.path, wanted.mtime_ns)
+    for wanted, result in _results(target, to_bring):
         if result.contents is not None:
             batch.append(target / wanted.path)
             filled += wanted.bytes
@@ -238,6 +248,28 @@ def bring_all(target: Path, to_bring: ToBring, progress: Progress) -> Iterator[t
             batch, filled = [], 0
         yield wanted, result
     _put_in_place(batch, target)
+
+
+def _results(target: Path, to_bring: ToBring) -> Iterator[tuple[Wanted, Brought]]:
+    """What came of each file, in order. Large ones are brought two at a time: one is hashed while another is read or written."""
+
+    def brought(wanted: Wanted) -> Brought:
+        return bring(to_bring.holdings, wanted.path, wanted.sha256, target / wanted.path, wanted.mtime_ns)
+
+    ahead: deque[tuple[Wanted, Future[Brought]]] = deque()
+    at_once = min((contents.readers for contents in to_bring.holdings), default=1)
+    with ThreadPoolExecutor(at_once) as workers:
+        for wanted in to_bring.items():
+            if wanted.bytes < LARGE or at_once == 1:
+                while ahead:
+                    yield ahead[0][0], ahead.popleft()[1].result()
+                yield wanted, brought(wanted)
+                continue
+            ahead.append((wanted, workers.submit(brought, wanted)))
+            if len(ahead) > _AHEAD:
+                yield ahead[0][0], ahead.popleft()[1].result()
+        while ahead:
+            yield ahead[0][0], ahead.popleft()[1].result()
 
 
 def _put_in_place(places: Sequence[Path], target: Path) -> None:

@@ -21,7 +21,8 @@ class Contents(ABC):
     def __init__(self, name: str, depot: Depot | None = None) -> None:
         self.name = name
         self.depot = depot
-        self._db = sqlite3.connect("", isolation_level=None)
+        # Two threads may ask for contents; SQLite itself lets only one in at a time (sqlite3.threadsafety is 3).
+        self._db = sqlite3.connect("", isolation_level=None, check_same_thread=False)
         self._db.executescript(
             "CREATE TABLE files (path TEXT PRIMARY KEY, sha256 TEXT) WITHOUT ROWID;"
             "CREATE INDEX stands ON files (sha256);"
@@ -60,6 +61,11 @@ class Contents(ABC):
         )
         return [row[0] for row in rows]
 
+    @property
+    def readers(self) -> int:
+        """How many threads may read there at once, and had better."""
+        return 1
+
     @abstractmethod
     def size(self, sha256: str, path: str) -> int:
         """Bytes of a content; 0 where it is not there."""
@@ -91,6 +97,11 @@ class DepotContents(Contents):
             if intent.what != "remove":
                 self._put(Inside(intent.path), intent.sha256)
                 self._put_content(intent.sha256, f"data/{intent.path}")
+
+    @property
+    def readers(self) -> int:
+        traits = self.depot.store.traits
+        return 2 if traits.several_readers and not traits.spins else 1
 
     def find(self, sha256: str, path: str) -> Inside | None:
         """Where a content lies at the depot, best under that very path; where it is listed and nowhere to be found, the first of

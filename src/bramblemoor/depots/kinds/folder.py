@@ -57,7 +57,7 @@ class FolderStore(Store):
         names = {name for name in os.listdir(self.where) if name.isascii()} if self.is_there else set()
         small = next((name for name in names if name.upper() not in names), None)
         folds = small is not None and os.path.lexists(f"{self.where}/{small.upper()}")
-        return Traits(can_prove(self.system), self.system.spins, folds, opens_in_place=True)
+        return Traits(can_prove(self.system), self.system.spins, folds, opens_in_place=True, several_readers=True)
 
     @property
     def device(self) -> str:

@@ -47,12 +47,14 @@ class Traits:
 
     `proves`: a reading there can be proven to come from the medium at all. `spins`: it had better not write and read at once.
     `folds_case`: two names that differ only by case are one. `opens_in_place`: other programs can open its files where they lie.
+    `several_readers`: two threads may read there at once.
     """
 
     proves: bool
     spins: bool = False
     folds_case: bool = False
     opens_in_place: bool = False
+    several_readers: bool = False
 
 
 class Log(ABC):

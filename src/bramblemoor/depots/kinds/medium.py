@@ -20,6 +20,8 @@ except ImportError:  # Windows
 
 _MOST = 5 << 20
 """The largest piece that is read at once."""
+LARGE = 1 << 20
+"""Bytes from which on it is worth while to write a file past the cache, and to handle two at once."""
 _BLOCK = 4096
 _WINDOW = 1 << 20
 READ = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)  # a link to a good file is no copy of it
