@@ -1,8 +1,10 @@
 """The whole journey, as the demo shows it, checked against the truth of the made-up world."""
 
 import json
+import shlex
 from pathlib import Path
 
+from bramblemoor.cli.trying.demo import TRY
 from conftest import Shell, check
 
 
@@ -51,6 +53,11 @@ def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
         assert token.encode() not in path.read_bytes(), f"{path} holds the token"
     assert token not in done.out + done.err
     assert (root / "tokens.json").stat().st_mode & 0o077 == 0
+
+    damage = shell("demo", "--into", "made-up", "--chapter", "damage").out
+    assert "files amiss" in damage and "good again" in damage and "Out of the cloud" not in damage
+    for command, _ in TRY:
+        shell(*shlex.split(command)[1:], cwd=root / "library", code=1 if "--if-lost" in command else 0)
 
     (root / "library/companions/note.txt").write_text("mine")
     again = shell("demo", "--into", "made-up")

@@ -277,7 +277,8 @@ class _Tour:
         if not folder.exists() and name == "thrushfield":
             say.note("Drawing the made-up world (about ten seconds) ...")
         process = subprocess.Popen(
-            [sys.executable, "-m", "bramblemoor", "stand-in", name, str(folder), *faults],
+            [sys.executable, "-m", "bramblemoor", "stand-in", name, str(folder), "--until-input-ends", *faults],
+            stdin=subprocess.PIPE,  # which ends with this process, however that ends
             stdout=subprocess.DEVNULL,
             env=self.environment,
         )

@@ -1,8 +1,10 @@
 """stand-in."""
 
+import os
 import secrets
-from difflib import get_close_matches
+import sys
 from pathlib import Path
+from threading import Thread
 from typing import Annotated
 
 import typer
@@ -10,6 +12,7 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.cli.common import single
 from bramblemoor.errors import WrongUse
+from bramblemoor.library.folding import suggestion
 
 
 def stand_in(
@@ -29,6 +32,7 @@ def stand_in(
     flip: Annotated[int, typer.Option(min=0, help="Send so many parts with a byte flipped.")] = 0,
     lose: Annotated[int, typer.Option(min=0, help="Take so many orders, and lose the answer.")] = 0,
     keyless: Annotated[bool, typer.Option("--keyless", help="Keep no keys of orders.")] = False,
+    until_input_ends: Annotated[bool, typer.Option("--until-input-ends", hidden=True)] = False,
 ) -> None:
     """Run a simulated service on this machine until interrupted, with faults to order."""
     from bramblemoor.standins import accounts
@@ -36,8 +40,9 @@ def stand_in(
 
     known = accounts()
     if service not in known:
-        near = get_close_matches(service, known, 1, 0.0)[0]
-        raise WrongUse(f"There is no stand-in {service!r}.", f"Did you mean {near}?")
+        raise WrongUse(f"There is no stand-in {service!r}.", suggestion(service, known))
+    if until_input_ends:
+        Thread(target=_end_with_input, daemon=True).start()
     if not (folder / "account.json").is_file():
         if folder.exists() and any(folder.iterdir()):
             raise WrongUse(f"{folder} holds something else than an account.", "Name a new folder.")
@@ -60,11 +65,15 @@ def stand_in(
         say.line(
             f"{account.name} (a stand-in) listens at {address}; its token is in {token_file}. Stop it with Ctrl-C."
         )
-        import sys
-
         sys.stdout.flush()
 
     serve(stand, port, ready)
+
+
+def _end_with_input() -> None:
+    """End where the input does: whoever started this service is gone, and it must not write to the account any more."""
+    sys.stdin.read()
+    os._exit(0)
 
 
 COMMANDS = {"stand-in": single("stand-in", stand_in)}
