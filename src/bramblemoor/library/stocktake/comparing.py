@@ -13,6 +13,7 @@ import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import BinaryIO
 
 from bramblemoor.disk.file_systems import file_system_of
@@ -20,7 +21,7 @@ from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.copies import FREED
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
-from bramblemoor.library.stocktake.walk import EVERYTHING, Span, shown, walk
+from bramblemoor.library.stocktake.walk import EVERYTHING, Seen, Span, shown, walk
 
 _COARSE = 2_000_000_000  # ns: some file systems keep every second second
 _FEW = 2000  # files that one process has compared before another one would have begun
@@ -31,6 +32,31 @@ Row = tuple[str, str, int | None, int, int, int, int]
 """(path, kind, number of the file, bytes, mtime in ns, inode, ctime in ns) of what differs from the ledger."""
 Note = Callable[[list[Row], int], None]
 """Takes rows, some at a time, and how many files were looked at since the last time."""
+
+
+class _Expected:
+    """The files that the ledger knows, in order of path, as the drive should tell of them."""
+
+    def __init__(self, cursor: sqlite3.Cursor) -> None:
+        self._cursor, self._rows, self._at = cursor, list[Seen](), 0
+
+    def begins_with(self, seen: list[Seen]) -> bool:
+        """Whether just these come next; if so, they are dropped."""
+        del self._rows[: self._at]
+        self._at = 0
+        if (lacking := len(seen) - len(self._rows)) > 0:
+            self._rows += self._cursor.fetchmany(lacking)
+        same = self._rows[: len(seen)] == seen if len(self._rows) != len(seen) else self._rows == seen
+        self._at = len(seen) if same else 0
+        return same
+
+    def first(self) -> Seen | None:
+        if self._at == len(self._rows):
+            self._rows, self._at = self._cursor.fetchmany(_AT_ONCE), 0
+        return self._rows[self._at] if self._rows else None
+
+    def drop(self) -> None:
+        self._at += 1
 
 
 @dataclass
@@ -49,50 +75,53 @@ class _Share:
         cursor.row_factory = None
         # Mostly there are none, and asking for each file is work.
         here = f"AND id NOT IN ({FREED})" if self.db.execute(f"{FREED} LIMIT 1").fetchone() else ""
-        expected = cursor.execute(
-            "SELECT path, bytes, seen_ns, inode, ctime_ns, id FROM files"
+        expected = _Expected(cursor.execute(
+            "SELECT path, bytes, seen_ns, inode, ctime_ns FROM files"
             f" WHERE role != 'ledger' {here} AND path >= ? AND path < ? ORDER BY path",
             self.span,
-        )
-        due = next(expected, None)
+        ))  # fmt: skip
         rows: list[Row] = []
-        files = told = 0
-        for seen in walk(self.library.root, self.passed_over, self.span):
-            files += 1
-            path = seen[0]
-            while due is not None and due[0] < path:
-                rows.append(self._vanished(due))
-                due = next(expected, None)
-            if due is None or due[0] != path:
-                if self._is_freed(path):
-                    self.passed_over.append(Finding(path, _FREED_BUT_HERE))
-                else:
-                    rows.append((path, "new", None, *seen[1:]))
-            else:
-                if due[:5] != seen and (inodes or due[:3] != seen[:3]):
-                    first = due[2] == 0 and seen[1] == due[1] and abs(seen[2] - self._time(due[5])) <= _COARSE
-                    rows.append((path, "stamped" if first else "differs", due[5], *seen[1:]))
-                due = next(expected, None)
-            if len(rows) >= _AT_ONCE or files - told >= _AT_ONCE:
-                note(rows, files - told)
-                rows, told = [], files
-        note(rows, files - told)
-        rows = []
-        while due is not None:
+        walked = walk(self.library.root, self.passed_over, self.span)
+        while some := list(islice(walked, _AT_ONCE)):
+            if not expected.begins_with(some):  # mostly it does, and looking at each file by itself is work
+                for seen in some:
+                    rows += self._judged(seen, expected, inodes=inodes)
+            note(rows, len(some))
+            rows = []
+        while (due := expected.first()) is not None:
             rows.append(self._vanished(due))
+            expected.drop()
             if len(rows) >= _AT_ONCE:
                 note(rows, 0)
                 rows = []
-            due = next(expected, None)
         note(rows, 0)
 
-    def _time(self, file: int) -> int:
-        """The time that a file should have, by the ledger, in ns."""
-        row = self.db.execute("SELECT mtime_ns FROM files WHERE id = ?", (file,)).fetchone()
-        return int(row[0])
+    def _judged(self, seen: Seen, expected: "_Expected", *, inodes: bool) -> Iterator[Row]:
+        """What is to be said of a file that is there, and of those before it that are not."""
+        path = seen[0]
+        while (due := expected.first()) is not None and due[0] < path:
+            yield self._vanished(due)
+            expected.drop()
+        if due is None or due[0] != path:
+            if self._is_freed(path):
+                self.passed_over.append(Finding(path, _FREED_BUT_HERE))
+            else:
+                yield (path, "new", None, *seen[1:])
+            return
+        expected.drop()
+        if due != seen and (inodes or due[:3] != seen[:3]):
+            number, time = self._known(path)
+            first = due[2] == 0 and seen[1] == due[1] and abs(seen[2] - time) <= _COARSE
+            yield (path, "stamped" if first else "differs", number, *seen[1:])
 
-    def _vanished(self, due: tuple[str, int, int, int, int, int]) -> Row:
-        return (due[0], "vanished", due[5], due[1], self._time(due[5]), 0, 0)
+    def _known(self, path: str) -> tuple[int, int]:
+        """The number of a file, and the time that it should have, in ns."""
+        row = self.db.execute("SELECT id, mtime_ns FROM files WHERE path = ?", (path,)).fetchone()
+        return int(row[0]), int(row[1])
+
+    def _vanished(self, due: Seen) -> Row:
+        number, time = self._known(due[0])
+        return (due[0], "vanished", number, due[1], time, 0, 0)
 
     def _is_freed(self, path: str) -> bool:
         """Whether a file was said to be freed; it is there if freeing was interrupted, or somebody put one there."""
