@@ -105,7 +105,11 @@ def main() -> None:
         environment["PATH"] = f"{Path(sys.executable).parent}{os.pathsep}{environment['PATH']}"
         environment.pop("COLUMNS", None)
         told = subprocess.run(
-            ["bramblemoor", "demo", "--into", str(root)], env=environment, capture_output=True, text=True, check=True
+            ["bramblemoor", "demo", "--into", str(root)],
+            env=environment | {"COLUMNS": "112"},
+            capture_output=True,
+            text=True,
+            check=True,
         )
         (Path(name) / "demo.txt").write_text(told.stdout.replace(str(root), "demo-world"))
         shoot("demo", "printf '$ make demo\\n  ...\\n'; tail -n 44 ../demo.txt", root, environment)
