@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import shlex
 import shutil
 import subprocess
@@ -311,13 +312,11 @@ class _Tour:
         self._line(f"  (written: {name})")
 
     def retitle(self, name: str, title: str) -> None:
-        """As an editor would, beside what stands in a sidecar."""
+        """As an editor would: the title in a sidecar becomes another one, where it stands."""
         sidecar = next((self.here / "pictures").rglob(name))
-        block = (
-            "<rdf:Description rdf:about='' xmlns:dc='http://purl.org/dc/elements/1.1/'><dc:title><rdf:Alt>"
-            f"<rdf:li xml:lang='x-default'>{title}</rdf:li></rdf:Alt></dc:title></rdf:Description></rdf:RDF>"
-        )
-        sidecar.write_text(sidecar.read_text(encoding="utf-8").replace("</rdf:RDF>", block), encoding="utf-8")
+        here = re.compile(r'(<dc:title>.*?<rdf:li xml:lang="x-default">)[^<]*', re.DOTALL)
+        told = here.sub(lambda found: found[1] + title, sidecar.read_text(encoding="utf-8"), count=1)
+        sidecar.write_text(told, encoding="utf-8")
         self._line(f"  (edited: {name})")
 
     def rot(self, folder: str) -> None:
