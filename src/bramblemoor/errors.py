@@ -26,6 +26,9 @@ class BramblemoorError(Exception):
         self.remedy = remedy
         self.named = named
 
+    def __reduce__(self) -> tuple[type["BramblemoorError"], tuple[str, str, Sequence[str]]]:
+        return type(self), (self.happened, self.remedy, self.named)  # so that it comes whole from another process
+
 
 class WrongUse(BramblemoorError):
     exit_code = 2

@@ -1,9 +1,11 @@
 """What every run has in common: how it tells how far it is, and how it is slowed down or stopped."""
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
+
+Thing = TypeVar("Thing")
 
 PIECE = 1 << 20
 """Bytes that are read, hashed or handed on at once."""
@@ -15,6 +17,22 @@ class Stage(NamedTuple):
 
     name: str
     things: str = ""
+
+
+def portions(
+    things: Iterable[Thing], most: int, most_bytes: int = 0, size: Callable[[Thing], int] = lambda thing: 0
+) -> Iterator[list[Thing]]:
+    """Things in portions of at most so many, and of at most about so many bytes where their sizes are told."""
+    portion: list[Thing] = []
+    filled = 0
+    for thing in things:
+        portion.append(thing)
+        filled += size(thing)
+        if len(portion) == most or filled > most_bytes > 0:
+            yield portion
+            portion, filled = [], 0
+    if portion:
+        yield portion
 
 
 Progress = Callable[[Stage, int, int], None]

@@ -43,7 +43,7 @@ def temporary_name(name: str, again: str = "") -> str:
     return name + suffix
 
 
-def flush_file(path: Path) -> None:
+def flush_file(path: Path | str) -> None:
     """fsync one file."""
     # Windows flushes only through a handle that may write.
     descriptor = os.open(path, os.O_RDWR if sys.platform == "win32" else os.O_RDONLY)
@@ -68,7 +68,7 @@ def flush_folder(folder: Path) -> None:
         os.close(descriptor)
 
 
-def flush_many(paths: Iterable[Path], root: Path, *, whole_system: bool) -> None:
+def flush_many(paths: Iterable[Path | str], root: Path, *, whole_system: bool) -> None:
     """Make many written files durable: one syncfs where the file system honours it, else fsync of each.
 
     `whole_system` says that syncfs can be trusted there: FUSE drives return 0 from it without flushing the device.

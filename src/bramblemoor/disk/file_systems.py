@@ -70,7 +70,7 @@ def file_system_of(folder: Path) -> FileSystem:
     return FileSystem(best.file_system, drive.device, drive.seat, keeps_folders, below, _spins(best))
 
 
-def flush_files(paths: Iterable[Path], root: Path) -> None:
+def flush_files(paths: Iterable[Path | str], root: Path) -> None:
     """Make many files that were written below `root` durable, in the way that is fastest and honoured there."""
     flush_many(paths, root, whole_system=file_system_of(root).flushes_whole)
 

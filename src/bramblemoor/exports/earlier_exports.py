@@ -6,9 +6,8 @@ import sqlite3
 from collections.abc import Collection
 
 from bramblemoor.exports.evidence import How, moments_agree
-from bramblemoor.exports.extract import decode_claims
 from bramblemoor.exports.joining import contents_of, is_original, says_nothing_else
-from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.exports.worksheet import Worksheet, decode_claims
 from bramblemoor.frames.moments import AGREES
 
 _MARK = "export"

@@ -1,21 +1,23 @@
 """From extracted entries to a plan: which files are one frame, what is believed of it, and where each is to lie."""
 
+import json
 import sqlite3
+from collections.abc import Collection, Iterable
 
 from bramblemoor.disk.names import collision_key, safe_name
 from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.earlier_exports import Earlier, keep_apart, refuse_strangers
-from bramblemoor.exports.extract import decode_claims
 from bramblemoor.exports.grouping import group_frames
 from bramblemoor.exports.pairing import find_candidates, pair
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.templates import true_name
-from bramblemoor.exports.worksheet import Worksheet, digest_of_key
-from bramblemoor.frames.claims import Claim, Facts, believe
+from bramblemoor.exports.worksheet import Worksheet, decode_claims, digest_of_key
+from bramblemoor.frames.claims import Claim, believed_moment
 from bramblemoor.frames.moments import moment_in_name
 from bramblemoor.library.filing import free_paths
 from bramblemoor.library.home import Library
 from bramblemoor.library.layout import folder_for
+from bramblemoor.running import portions
 
 # A content delivered several times was staged and read once, perhaps as a copy for an album in an earlier part; it belongs
 # to the frame of the entry that is no copy.
@@ -37,9 +39,12 @@ _UNITS = """
 """
 
 PLANNED = "planned"
+AT_ONCE = 256
+"""Frames that are asked for at once: asking for each by itself takes longer than what is done with it."""
 # By name and content: in whatever order the parts came, the same pictures get the same names.
 FRAMES = """
-    SELECT frame FROM units JOIN entries ON id = frame GROUP BY frame
+    SELECT frame, max(here) IS NULL AS is_new, max(iif(entry = frame, path, NULL)) AS path, min(picture_kind) AS picture_kind
+    FROM units JOIN entries ON id = frame GROUP BY frame
     ORDER BY min(frame_key), min(name), min(entries.sha256), frame
 """
 
@@ -56,8 +61,10 @@ def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
         refuse_strangers(sheet, earlier)
         _match(sheet, parcel.dialect)
         keep_apart(sheet, earlier)
-        for (frame,) in db.execute(FRAMES).fetchall():
-            _place_frame(sheet, parcel, library, frame)
+        for frames in portions((row[0] for row in db.execute(FRAMES).fetchall()), AT_ONCE):
+            units, records = units_of(sheet, frames), records_of(sheet, frames)
+            for frame in frames:
+                _place_frame(sheet, parcel, library, units[frame], records[frame])
         sheet.put(PLANNED, "yes")
 
 
@@ -127,42 +134,85 @@ def _known(library: Library, service: str, row: sqlite3.Row) -> int | None:
     return int(found[0]) if found else None
 
 
-def records_of(sheet: Worksheet, frame: int) -> list[sqlite3.Row]:
-    """The records of all files of a frame (which is named by its original's entry), the least particular first.
+def units_of(sheet: Worksheet, frames: Collection[int]) -> dict[int, list[sqlite3.Row]]:
+    """All contents of some frames, each named by its original's entry; the original first."""
+    return _by_frame(
+        frames,
+        sheet.db.execute(
+            "SELECT u.*, e.name, e.media, e.width, e.height, e.size, e.picture_kind, e.suffix, e.ending, e.claims"
+            " FROM units u JOIN entries e ON e.id = u.entry WHERE u.frame IN (SELECT value FROM json_each(?))"
+            " ORDER BY u.role != 'original', e.name, u.sha256, u.entry",
+            (json.dumps(list(frames)),),
+        ),
+    )
+
+
+def records_of(sheet: Worksheet, frames: Collection[int]) -> dict[int, list[sqlite3.Row]]:
+    """The records of all files of some frames, the least particular first.
 
     Those that are meant for a rendition or clip alone (`is_own`) come first: what they say is kept, and the original's word
     counts.
     """
-    return sheet.db.execute(
-        "SELECT DISTINCT r.*, s.name, EXISTS (SELECT 1 FROM own WHERE own.record = r.id) AS is_own"
-        " FROM units JOIN entries p ON p.sha256 = units.sha256 JOIN pairs ON picture = p.id"
-        " JOIN records r ON r.id = record JOIN entries s ON s.id = r.entry WHERE units.frame = ?"
-        " ORDER BY is_own DESC, family != 'index', s.name, r.number, r.claims",
-        (frame,),
-    ).fetchall()
+    return _by_frame(
+        frames,
+        sheet.db.execute(
+            "SELECT DISTINCT r.*, units.frame, s.name, EXISTS (SELECT 1 FROM own WHERE own.record = r.id) AS is_own"
+            " FROM units JOIN entries p ON p.sha256 = units.sha256 JOIN pairs ON picture = p.id"
+            " JOIN records r ON r.id = record JOIN entries s ON s.id = r.entry"
+            " WHERE units.frame IN (SELECT value FROM json_each(?))"
+            " ORDER BY is_own DESC, family != 'index', s.name, r.number, r.claims",
+            (json.dumps(list(frames)),),
+        ),
+    )
 
 
-def own_claims(sheet: Worksheet, frame: int) -> list[Claim]:
-    """What the original says itself, and its name."""
-    row = sheet.db.execute("SELECT claims, name FROM entries WHERE id = ?", (frame,)).fetchone()
-    claims = decode_claims(row["claims"])
-    named = moment_in_name(row["name"].rpartition("/")[2])
-    return claims + ([Claim("taken", str(named), "name")] if named else [])
+def names_of(sheet: Worksheet, frames: Collection[int]) -> dict[int, list[str]]:
+    """The names under which the files of some frames came."""
+    found = _by_frame(
+        frames,
+        sheet.db.execute(
+            "SELECT u.frame, e.name FROM units u JOIN entries e ON e.sha256 = u.sha256"
+            " WHERE u.frame IN (SELECT value FROM json_each(?)) AND e.kind = 'picture' ORDER BY e.id",
+            (json.dumps(list(frames)),),
+        ),
+    )
+    return {frame: list(dict.fromkeys(row["name"] for row in rows)) for frame, rows in found.items()}
 
 
-def _place_frame(sheet: Worksheet, parcel: Parcel, library: Library, frame: int) -> None:
+def _by_frame(frames: Collection[int], rows: Iterable[sqlite3.Row]) -> dict[int, list[sqlite3.Row]]:
+    found: dict[int, list[sqlite3.Row]] = {frame: [] for frame in frames}
+    for row in rows:
+        found[row["frame"]].append(row)
+    return found
+
+
+def original_of(units: Iterable[sqlite3.Row]) -> sqlite3.Row:
+    """Of the contents of a frame the one that it is named by."""
+    return next(unit for unit in units if unit["entry"] == unit["frame"])
+
+
+def own_claims(claims: str, name: str) -> list[Claim]:
+    """What an original says itself, as the worksheet has it, and the name of its entry."""
+    named = moment_in_name(name.rpartition("/")[2])
+    return decode_claims(claims) + ([Claim("taken", str(named), "name")] if named else [])
+
+
+def told_reference(records: Iterable[sqlite3.Row]) -> str:
+    """How a frame is called at its service, by its records; "" where none tells."""
+    return next((record["reference"] for record in records if record["reference"] and not record["is_own"]), "")
+
+
+def _place_frame(
+    sheet: Worksheet, parcel: Parcel, library: Library, group: list[sqlite3.Row], records: list[sqlite3.Row]
+) -> None:
     """Find paths for the files of a frame: in its folder of the tree, beside those that are here already, or by date."""
-    group = sheet.db.execute(
-        "SELECT u.entry AS id, u.sha256, u.role, u.here, e.name, e.suffix, e.ending FROM units u JOIN entries e ON e.id = entry"
-        " WHERE frame = ? ORDER BY role != 'original', e.name, u.sha256, u.entry",
-        (frame,),
-    ).fetchall()
     known = next((row["here"] for row in group if row["here"] is not None), None)
     beside = None
     if known is not None:
         beside = library.db.execute("SELECT folder, name FROM frames WHERE id = ?", (known,)).fetchone()
-    records = records_of(sheet, frame)
-    facts = believe([*own_claims(sheet, frame), *(claim for one in records for claim in decode_claims(one["claims"]))])
+    told_of_it = [claim for one in records for claim in decode_claims(one["claims"])]
+    original = original_of(group)
+    taken = believed_moment([*own_claims(original["claims"], original["name"]), *told_of_it])
     named = next((record["file_name"] for record in records if record["file_name"] and not record["is_own"]), "")
     told = true_name(named, group[0]["name"].rpartition("/")[2], group[0]["ending"] or "") if named else ""
     by_folder: dict[str, list[sqlite3.Row]] = {}
@@ -175,28 +225,33 @@ def _place_frame(sheet: Worksheet, parcel: Parcel, library: Library, frame: int)
         elif beside is not None:
             folder = beside["folder"]
         else:
-            folder = folder_for(library.settings.naming.flat, facts, parcel.service)
+            folder = folder_for(library.settings.naming.flat, taken, parcel.service)
         by_folder.setdefault(folder, []).append(row)
     for folder, rows in by_folder.items():
         keeps = parcel.dialect.tree_folder(rows[0]["name"]) is not None
         # What comes later to an original that is here is called after that one, whatever number it has got.
         here = beside["name"] if beside is not None and group[0]["here"] is not None else ""
-        wanted = {row["id"]: _told_name(row, here or ("" if keeps else told)) for row in rows}
-        _place_files(sheet, library, folder, rows, wanted, facts)
+        wanted = {row["entry"]: _told_name(row, here or ("" if keeps else told)) for row in rows}
+        _place_files(sheet, library, folder, rows, wanted, taken.nanoseconds if taken else None)
 
 
 def _place_files(
-    sheet: Worksheet, library: Library, folder: str, rows: list[sqlite3.Row], wanted: dict[int, str], facts: Facts
+    sheet: Worksheet,
+    library: Library,
+    folder: str,
+    rows: list[sqlite3.Row],
+    wanted: dict[int, str],
+    mtime_ns: int | None,
 ) -> None:
     def is_planned(key: str) -> bool:
         return sheet.db.execute("SELECT 1 FROM units WHERE collision = ?", (key,)).fetchone() is not None
 
-    digests = {row["id"]: digest_of_key(row["sha256"]) for row in rows}
+    digests = {row["entry"]: digest_of_key(row["sha256"]) for row in rows}
     for entry, path in free_paths(library, folder, wanted, digests, is_planned).items():
         former = wanted[entry] if path.rpartition("/")[2] != wanted[entry] else ""
         sheet.db.execute(
             "UPDATE units SET path = ?, collision = ?, mtime_ns = ?, former_name = ? WHERE entry = ? AND here IS NULL",
-            (path, collision_key(path), facts.taken.nanoseconds if facts.taken else None, former, entry),
+            (path, collision_key(path), mtime_ns, former, entry),
         )
 
 

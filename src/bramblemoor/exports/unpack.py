@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import os
 import re
 import shutil
 import sqlite3
@@ -19,22 +20,37 @@ from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.earlier_exports import Earlier, export_mark, told_by, withdraw
-from bramblemoor.exports.extract import decode_claims, extract, list_entries
+from bramblemoor.exports.extract import extract, is_much, list_entries
 from bramblemoor.exports.joining import bring_together, frame_for, is_original
+from bramblemoor.exports.new_frames import delivered_packet, enter_new, new_file, number_new
 from bramblemoor.exports.parcel import Parcel
-from bramblemoor.exports.planning import FRAMES, PLANNED, came_as, own_claims, plan, records_of
-from bramblemoor.exports.worksheet import ENTERING, Worksheet, digest_of_key
+from bramblemoor.exports.planning import (
+    AT_ONCE,
+    FRAMES,
+    PLANNED,
+    came_as,
+    names_of,
+    original_of,
+    own_claims,
+    plan,
+    records_of,
+    told_reference,
+    units_of,
+)
+from bramblemoor.exports.worksheet import ENTERING, Worksheet, decode_claims, digest_of_key
 from bramblemoor.frames.claims import HAND, Claim
+from bramblemoor.frames.heard import SINGLE
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import copies
 from bramblemoor.library.albums import extend_album, frames_of_album, write_albums
-from bramblemoor.library.catalogue import SINGLE, NewFile, add_claims, add_frame, claims_of, enter_file
+from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file
 from bramblemoor.library.filing import Filing, put_back
 from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.receipts import Finding, Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced, mark_undated
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
-from bramblemoor.running import Progress, Stage
+from bramblemoor.processes import Helpers, helpers
+from bramblemoor.running import Progress, Stage, portions
 
 _BY_HAND = ("title", "caption", "location", "position", "rating")
 
@@ -47,7 +63,12 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
     """
     sheet = Worksheet(parcel.work, worksheets.fingerprint(parcel))
     list_entries(sheet, parcel)
-    extract(sheet, parcel, progress)
+    with helpers(much=is_much(sheet)) as helping:
+        return _unpack(sheet, parcel, library, helping, progress)
+
+
+def _unpack(sheet: Worksheet, parcel: Parcel, library: Library, helping: Helpers, progress: Progress) -> Receipt:
+    extract(sheet, parcel, helping, progress)
     mark = f"entered {parcel.service} {parcel.order}"
     if not sheet.get(PLANNED):  # a mark that is there is that of another version's worksheet
         with library.ledger.changing() as db:
@@ -57,7 +78,7 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
         touched = _put_in_place(sheet, library, progress)
         with library.ledger.changing(facts=True) as db:
             _look_at_known(sheet, parcel, library)
-            _enter(sheet, parcel, library, touched, progress)
+            _enter(sheet, parcel, library, touched, helping, progress)
             sheet.put("seen", json.dumps([[one.name, one.what, one.attention] for one in library.seen]))
             library.seen.clear()
             db.execute("INSERT INTO meta VALUES (?, '')", (mark,))
@@ -146,10 +167,13 @@ def _look_at_known(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
     sheet.put("mended", json.dumps(mended))
 
 
-def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Path], progress: Progress) -> None:
+def _enter(
+    sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Path], helping: Helpers, progress: Progress
+) -> None:
     """Enter frames, files, claims and albums in the ledger, and write their sidecars and albums; one transaction."""
     sheet.db.execute(
-        "CREATE TEMP TABLE entered (frame INTEGER PRIMARY KEY, number INTEGER, changed INTEGER, new INTEGER)"
+        "CREATE TEMP TABLE entered"
+        " (frame INTEGER PRIMARY KEY, number INTEGER, changed INTEGER, new INTEGER, in_bulk INTEGER)"
     )
     sheet.db.execute("CREATE INDEX temp.entered_number ON entered (number)")
     # What a run that broke off here wrote beside the pictures, the ledger does not know yet.
@@ -157,21 +181,40 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
     sheet.put(ENTERING, "yes")
     updated = 0
     earlier = Earlier(library.db, parcel.service)
-    for (original,) in sheet.db.execute(FRAMES).fetchall():
-        number, is_changed, is_new = _enter_frame(sheet, parcel, library, earlier, original, resumed)
-        updated += is_changed and not is_new
-        sheet.db.execute("INSERT INTO entered VALUES (?, ?, ?, ?)", (original, number, is_changed, is_new))
+    fresh: list[sqlite3.Row] = []
+    others: list[int] = []
+    for row in sheet.db.execute(FRAMES).fetchall():
+        if row["is_new"] and not os.path.lexists(f"{library.root}/{row['path']}.xmp"):
+            fresh.append(row)
+        else:
+            others.append(row["frame"])
+    for some in portions(others, AT_ONCE):
+        units, records, names = units_of(sheet, some), records_of(sheet, some), names_of(sheet, some)
+        for frame in some:
+            number, is_changed, is_new = _enter_frame(
+                sheet, parcel, library, earlier, units[frame], records[frame], names[frame], resumed
+            )
+            updated += is_changed and not is_new
+            sheet.db.execute("INSERT INTO entered VALUES (?, ?, ?, ?, 0)", (frame, number, is_changed, is_new))
+    numbers = number_new(parcel, library, fresh)
+    sheet.db.executemany("INSERT INTO entered VALUES (?, ?, 1, 1, 1)", numbers.items())
     albums = list(dict.fromkeys(_enter_albums(sheet, parcel, library)))
     sheet.put("updated", str(updated))
-    written: list[Path] = []
     changed = sheet.db.execute(
-        "SELECT number, min(frame) AS frame, max(new) AS new FROM entered WHERE changed GROUP BY number"
+        "SELECT number, min(frame) AS frame, max(new) AS new FROM entered WHERE changed AND NOT in_bulk GROUP BY number"
     ).fetchall()
-    for count, row in enumerate(changed, 1):
-        path = write_sidecar(library, row["number"], _packet(sheet, row["frame"]), new=bool(row["new"]))
+    written: list[Path | str] = []
+    count, all_of_them = 0, len(numbers) + len(changed)
+    for frames, paths in enter_new(sheet, parcel, library, numbers, helping):
+        written += paths
+        count += frames
+        progress(Stage("writing sidecars", "frames"), count, all_of_them)
+    for count, row in enumerate(changed, len(numbers) + 1):
+        packet = delivered_packet(records_of(sheet, [row["frame"]])[row["frame"]])
+        path = write_sidecar(library, row["number"], packet, new=bool(row["new"]))
         if path is not None:
             written.append(path)
-        progress(Stage("writing sidecars", "frames"), count, len(changed))
+        progress(Stage("writing sidecars", "frames"), count, all_of_them)
     mark_reduced(library, parcel.order)
     mark_undated(library, parcel.order, progress)
     write_albums(library, albums)
@@ -181,25 +224,20 @@ def _enter(sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Pat
         flush_folder(folder)
 
 
-def _packet(sheet: Worksheet, frame: int) -> bytes | None:
-    """The XMP packet that came beside a frame's original."""
-    packets = [record["content"] for record in records_of(sheet, frame) if record["content"] is not None]
-    return packets[0] if packets else None
-
-
 def _enter_frame(
-    sheet: Worksheet, parcel: Parcel, library: Library, earlier: Earlier, original: int, resumed: bool
+    sheet: Worksheet,
+    parcel: Parcel,
+    library: Library,
+    earlier: Earlier,
+    units: list[sqlite3.Row],
+    records: list[sqlite3.Row],
+    names: list[str],
+    resumed: bool,
 ) -> tuple[int, bool, bool]:
     """Enter one frame, or what is new of one that is here already; returns its number, whether anything was new, and whether
     all was.
     """
     db = library.db
-    units = sheet.db.execute(
-        "SELECT units.*, name, media, width, height, size, picture_kind FROM units JOIN entries ON id = entry WHERE frame = ?"
-        " ORDER BY role != 'original', name, units.sha256, entry",
-        (original,),
-    ).fetchall()
-    records = records_of(sheet, original)
     told_now = [claim for record in records for claim in decode_claims(record["claims"])]
     new = _take_back(sheet, library, earlier, units, records)
     frame = here = frame_for(sheet, db, units, told_now)
@@ -214,30 +252,19 @@ def _enter_frame(
             name=name,
             read_as=units[0]["picture_kind"],
             service=parcel.service,
-            reference=next(
-                (record["reference"] for record in records if record["reference"] and not record["is_own"]), ""
-            ),
+            reference=told_reference(records),
             arrived=parcel.order,
         )
     bring_together(sheet, db, units, frame, told_now)
     for unit in units:
         if unit["here"] is None:
             new = True
-            mtime = unit["mtime_ns"]
-            if mtime is None:
-                mtime = (library.root / unit["path"]).stat().st_mtime_ns
-            enter_file(
-                db,
-                frame,
-                NewFile(
-                    unit["role"], unit["path"], unit["size"], digest_of_key(unit["sha256"]), mtime, unit["media"] or "",
-                    unit["width"] or 0, unit["height"] or 0, unit["former_name"],
-                ),
-            )  # fmt: skip
+            enter_file(db, frame, new_file(library, unit))
     before = claims_of(db, frame)
     only_edit = not is_original(db, frame, units[0])  # of what is here
+    original = original_of(units)
     if not only_edit:
-        new |= add_claims(db, frame, units[0]["path"] or "", own_claims(sheet, original))
+        new |= add_claims(db, frame, units[0]["path"] or "", own_claims(original["claims"], original["name"]))
     for record in records:
         told = told_by(parcel.service, parcel.order, record["name"])
         claims = [
@@ -246,12 +273,7 @@ def _enter_frame(
         new |= add_claims(db, frame, told, claims, beneath=only_edit)
         if here is not None:
             _note_conflicts(library, frame, before, claims)
-    entries = sheet.db.execute(
-        "SELECT DISTINCT e.name FROM units u JOIN entries e ON e.sha256 = u.sha256 WHERE u.frame = ? AND e.kind = 'picture'"
-        " ORDER BY e.id",
-        (original,),
-    )
-    add_claims(db, frame, f"{parcel.service} {parcel.order}", [came_as(parcel.service, row[0]) for row in entries])
+    add_claims(db, frame, f"{parcel.service} {parcel.order}", [came_as(parcel.service, name) for name in names])
     if here is None:
         take_up_edits(library, frame, resumed=resumed)  # of a sidecar that lay there before its picture came
     return frame, new, here is None

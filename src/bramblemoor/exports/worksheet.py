@@ -3,13 +3,17 @@
 import hashlib
 import shutil
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import msgspec
+
 from bramblemoor.exports.containers.folder import FolderPart
+from bramblemoor.exports.containers.interface import Entry
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.templates import folded, last_step, loose
+from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.receipts import stamp
 
@@ -196,3 +200,34 @@ def fingerprint(parcel: Parcel) -> str:
         status = path.stat()
         facts.append(f"{path.name} {status.st_size} {status.st_mtime_ns}")
     return hashlib.sha256("\n".join(facts).encode()).hexdigest()
+
+
+def rows_of_part(sheet: Worksheet, number: int, condition: str) -> Iterator[sqlite3.Row]:
+    """Entries of a part in the order in which they are best read; a few at a time, so that they may be changed meanwhile."""
+    last = -1
+    while True:
+        rows = sheet.db.execute(
+            f"SELECT * FROM entries WHERE part = ? AND at > ? AND {condition} ORDER BY at LIMIT 512", (number, last)
+        ).fetchall()
+        yield from rows
+        if len(rows) < 512:
+            return
+        last = rows[-1]["at"]
+
+
+def entry_of(row: sqlite3.Row) -> Entry:
+    """An entry as its container knows it."""
+    return Entry(row["name"], row["size"], row["at"], row["packed"], row["crc32"], row["method"], row["raw"])
+
+
+def taken_of(claims: Iterable[Claim]) -> str | None:
+    """The first moment that is claimed."""
+    return next((claim.value for claim in claims if claim.field == "taken"), None)
+
+
+def encode_claims(claims: Iterable[Claim]) -> str:
+    return msgspec.json.encode(list(claims)).decode()
+
+
+def decode_claims(text: str) -> list[Claim]:
+    return msgspec.json.decode(text, type=list[Claim])

@@ -96,12 +96,7 @@ def believe(claims: Sequence[Claim]) -> Facts:
         by_field.setdefault(claim.field, []).append(claim)
 
     def first(field: Field, ranks: Mapping[Source, int] = _RANKS) -> str:
-        told = by_field.get(field)
-        if told is None:
-            return ""
-        best = min(ranks[claim.source] for claim in told)
-        same = [claim for claim in told if ranks[claim.source] == best]
-        return (same[-1] if same[0].source in RETELLERS else same[0]).value
+        return _first(by_field.get(field, ()), ranks)
 
     def union(field: Field) -> tuple[str, ...]:
         told = (claim.value for claim in _ranked(by_field.get(field, ())))
@@ -113,9 +108,7 @@ def believe(claims: Sequence[Claim]) -> Facts:
             several = claim.field in TAKEN_AWAY or claim.field in TAKEN_AWAY_BY
             latest[TAKEN_AWAY.get(claim.field, claim.field), claim.value if several else ""] = claim
     gone = frozenset(key for key, claim in latest.items() if claim.field in TAKEN_AWAY)
-    taken, taken_by, conflicts = _taken(by_field.get("taken", ()))
-    if taken is not None and taken.local is not None and taken.offset is None:
-        taken = replace(taken, offset=parse_offset(first("offset")))  # the map's word: above none, below all others
+    taken, taken_by, conflicts = _taken(by_field.get("taken", ()), by_field.get("offset", ()))
     return Facts(
         taken=taken,
         taken_by=taken_by,
@@ -136,11 +129,29 @@ def believe(claims: Sequence[Claim]) -> Facts:
     )
 
 
+def believed_moment(claims: Iterable[Claim]) -> Moment | None:
+    """When a frame was taken, as `believe` believes it: where nothing else is asked."""
+    told: dict[Field, list[Claim]] = {"taken": [], "offset": []}
+    for claim in claims:
+        if claim.field in told:
+            told[claim.field].append(claim)
+    return _taken(told["taken"], told["offset"])[0]
+
+
+def _first(told: Sequence[Claim], ranks: Mapping[Source, int] = _RANKS) -> str:
+    """The value that is believed of a field that has one, "" for none."""
+    if not told:
+        return ""
+    best = min(ranks[claim.source] for claim in told)
+    same = [claim for claim in told if ranks[claim.source] == best]
+    return (same[-1] if same[0].source in RETELLERS else same[0]).value
+
+
 def _ranked(claims: Iterable[Claim]) -> list[Claim]:
     return sorted(claims, key=lambda claim: _RANKS[claim.source])
 
 
-def _taken(claims: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple[str, ...]]:
+def _taken(claims: Sequence[Claim], offsets: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple[str, ...]]:
     """The believed moment; a UTC told by another source supplies an offset that the believed one lacks."""
     ranked = _ranked([*reversed([c for c in claims if c.source in RETELLERS]), *claims])
     told = [(claim, moment) for claim in dict.fromkeys(ranked) if (moment := parse_moment(claim.value))]
@@ -171,6 +182,8 @@ def _taken(claims: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple
                 )
             elif moment.offset is None and offset is not None:
                 moment = replace(moment, offset=offset)
+    if moment.local is not None and moment.offset is None and offsets:
+        moment = replace(moment, offset=parse_offset(_first(offsets)))  # the map's word: above none, below all others
     return moment, best.source, tuple(conflicts)
 
 

@@ -1,13 +1,14 @@
 """Frames in the ledger: adding them, their files and claims, and keeping what is believed and searched in step."""
 
+import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 
 from bramblemoor.disk.names import collision_key
-from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, TAKEN_AWAY, TAKEN_AWAY_BY, Claim, Facts, Field, believe
-from bramblemoor.frames.moments import now_seconds, written_offset
-from bramblemoor.frames.zones import offset_at
+from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, Claim, Facts, Field
+from bramblemoor.frames.heard import Heard, weigh
+from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.folding import plain
 from bramblemoor.library.locations import NAME_AT
 
@@ -31,13 +32,31 @@ def add_frame(
     db: sqlite3.Connection, *, folder: str, name: str, read_as: str, service: str, reference: str, arrived: str
 ) -> int:
     """A new frame, nothing claimed of it yet; returns its number. `read_as` is the kind that its original was read as."""
-    kind = read_as if read_as in ("video", "other") else "photo"
-    cursor = db.execute(
-        "INSERT INTO frames (folder, name, kind, service, reference, arrived) VALUES (?, ?, ?, ?, ?, ?)",
-        (folder, name, kind, service, reference, arrived),
+    return add_frames(db, [(folder, name, read_as, reference)], service=service, arrived=arrived)[0]
+
+
+def add_frames(
+    db: sqlite3.Connection, frames: Sequence[tuple[str, str, str, str]], *, service: str, arrived: str
+) -> list[int]:
+    """Several, each as (folder, name, read_as, reference); returns their numbers, which rise."""
+    first = db.execute("SELECT coalesce(max(id), 0) + 1 FROM frames").fetchone()[0]
+    numbers = list(range(first, first + len(frames)))
+    db.executemany(
+        "INSERT INTO frames (id, folder, name, kind, reference, service, arrived) VALUES (?, ?, ?, ?, ?, ?, ?)",
+        (
+            (
+                number,
+                folder,
+                name,
+                read_as if read_as in ("video", "other") else "photo",
+                reference,
+                service,
+                arrived,
+            )
+            for number, (folder, name, read_as, reference) in zip(numbers, frames, strict=True)
+        ),
     )
-    assert cursor.lastrowid is not None
-    return cursor.lastrowid
+    return numbers
 
 
 def drop_frame(db: sqlite3.Connection, frame: int) -> list[int]:
@@ -51,78 +70,50 @@ def drop_frame(db: sqlite3.Connection, frame: int) -> list[int]:
     return albums
 
 
-def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:
-    """Enter a file, or what a known one has become; returns its number, which stays the same.
+ENTER_FILE = (
+    "INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns, media, width, height, former_name, read_at)"
+    " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (path) DO UPDATE SET bytes = excluded.bytes,"
+    " frame = coalesce(files.frame, excluded.frame), sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns, seen_ns = 0,"
+    " read_at = excluded.read_at"
+)
+
+
+def file_row(frame: int | None, file: NewFile) -> tuple[object, ...]:
+    """What `ENTER_FILE` enters.
 
     Its content was just written or read, to know its digest: that is the first reading of the library's own copy.
     """
-    row = db.execute(
-        "INSERT INTO files (frame, role, path, collision, bytes, sha256, mtime_ns, media, width, height, former_name, read_at)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (path) DO UPDATE SET bytes = excluded.bytes,"
-        " frame = coalesce(files.frame, excluded.frame), sha256 = excluded.sha256, mtime_ns = excluded.mtime_ns, seen_ns = 0,"
-        " read_at = excluded.read_at RETURNING id",
-        (
-            frame, file.role, file.path, collision_key(file.path), file.bytes, file.sha256, file.mtime_ns,
-            file.media, file.width, file.height, file.former_name, now_seconds(),
-        ),
-    ).fetchone()  # fmt: skip
-    return int(row[0])
+    return (
+        frame, file.role, file.path, collision_key(file.path), file.bytes, file.sha256, file.mtime_ns,
+        file.media, file.width, file.height, file.former_name, now_seconds(),
+    )  # fmt: skip
 
 
-# What a source may tell anew, where the latest word counts; of all other fields every value counts.
-SINGLE = ("taken", "title", "caption", "position", "location", "favourite", "rating", "quality")
+def enter_file(db: sqlite3.Connection, frame: int | None, file: NewFile) -> int:
+    """Enter a file, or what a known one has become; returns its number, which stays the same."""
+    return int(db.execute(f"{ENTER_FILE} RETURNING id", file_row(frame, file)).fetchone()[0])
 
 
 def add_claims(
     db: sqlite3.Connection, frame: int, told: str, claims: Iterable[Claim], *, beneath: bool = False
 ) -> bool:
-    """Enter claims told by one file or order; says whether anything was new.
-
-    Those `beneath` are kept, and what the same source said before of a field that has one value stays its latest word.
-    """
-    new = False
-    for claim in claims:
-        row = (frame, claim.field, claim.source, claim.value)
-        known = db.execute(
-            "SELECT 1 FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row
-        ).fetchone()
-        if known:
-            if beneath or _is_latest(db, frame, claim):
-                continue
-            # Said before, then something else, and now again: the latest word.
-            db.execute("DELETE FROM claims WHERE frame = ? AND field = ? AND source = ? AND value = ?", row)
-        latest = None
-        if beneath and claim.field in SINGLE:
-            latest = db.execute(
-                "SELECT max(rowid) FROM claims WHERE frame = ? AND field = ? AND source = ?", row[:3]
-            ).fetchone()[0]
-        db.execute("INSERT INTO claims VALUES (?, ?, ?, ?, ?)", (frame, claim.field, claim.value, claim.source, told))
-        if latest is not None:
-            db.execute("UPDATE claims SET rowid = (SELECT max(rowid) + 1 FROM claims) WHERE rowid = ?", (latest,))
-        new = True
-    return new
+    """Enter claims told by one file or order; says whether anything was new. See `Heard` for what is told `beneath`."""
+    heard = Heard(
+        (Claim(row["field"], row["value"], row["source"]), row["told"])
+        for row in db.execute("SELECT field, value, source, told FROM claims WHERE frame = ? ORDER BY rowid", (frame,))
+    )
+    heard.hear_all(claims, told, beneath=beneath)
+    changed = heard.changed()
+    db.executemany(ENTER_CLAIM, claim_rows(frame, changed))
+    return bool(changed)
 
 
-def _is_latest(db: sqlite3.Connection, frame: int, claim: Claim) -> bool:
-    """Whether nothing was said since that a known claim, now said again, must outweigh."""
-    by_hand = claim.source in HAND
-    sources = HAND if by_hand else (claim.source,)
-    if by_hand and (claim.field in TAKEN_AWAY or claim.field in TAKEN_AWAY_BY):
-        kept = TAKEN_AWAY.get(claim.field, claim.field)
-        fields = [kept, TAKEN_AWAY_BY[kept]]
-        condition, values = " AND value = ?", [claim.value]
-    elif by_hand or claim.source == "service":
-        if claim.field not in SINGLE:
-            return True
-        fields, condition, values = [claim.field], "", []
-    else:
-        return True
-    latest = db.execute(
-        f"SELECT field, value FROM claims WHERE frame = ? AND field IN ({', '.join('?' * len(fields))})"
-        f" AND source IN ({', '.join('?' * len(sources))}){condition} ORDER BY rowid DESC LIMIT 1",
-        (frame, *fields, *sources, *values),
-    ).fetchone()
-    return (latest["field"], latest["value"]) == (claim.field, claim.value)
+ENTER_CLAIM = "INSERT OR REPLACE INTO claims VALUES (?, ?, ?, ?, ?)"
+"""One that is known becomes the latest."""
+
+
+def claim_rows(frame: int, told: Iterable[tuple[Claim, str]]) -> list[tuple[int, str, str, str, str]]:
+    return [(frame, claim.field, claim.value, claim.source, by) for claim, by in told]
 
 
 def believed(field: Field) -> str:
@@ -151,57 +142,61 @@ def is_bound(db: sqlite3.Connection, frame: int) -> bool:
 
 
 def albums_of(db: sqlite3.Connection, frame: int) -> list[str]:
-    rows = db.execute(
-        "SELECT title FROM albums JOIN album_frames ON album = albums.id WHERE frame = ? ORDER BY title", (frame,)
-    )
-    return [row[0] for row in rows]
+    """The titles of the albums that a frame is in."""
+    return titles_by_frame(db, [frame]).get(frame, [])
 
 
-def _with_the_maps_word(db: sqlite3.Connection, frame: int) -> Facts:
-    """What is believed of a frame; where its position is known, and nobody tells more, the map claims the offset of a local
-    time, and the user's own map of locations a name.
-    """
-    claims = claims_of(db, frame)
-    others = [claim for claim in claims if claim.source != "map"]
-    facts = believe(others)
-    told: list[Claim] = []
-    if facts.position and facts.taken and facts.taken.local and facts.taken.offset is None and not facts.conflicts:
-        offset = offset_at(*facts.position, facts.taken.local)
-        told = [Claim("offset", written_offset(offset), "map")] if offset is not None else []
-    if facts.position and not facts.location:
-        name = db.execute(f"SELECT {NAME_AT}(?, ?)", facts.position).fetchone()[0]
-        told += [Claim("location", name, "map")] if name else []
-    if [claim for claim in claims if claim.source == "map"] != told:
-        db.execute("DELETE FROM claims WHERE frame = ? AND source = 'map'", (frame,))
-        add_claims(db, frame, "", told)
-    return believe([*others, *told]) if told else facts
+def titles_by_frame(db: sqlite3.Connection, frames: Collection[int]) -> dict[int, list[str]]:
+    """The titles of the albums that some frames are in; nothing for those that are in none."""
+    found: dict[int, list[str]] = {}
+    for frame, title in db.execute(
+        "SELECT frame, title FROM album_frames JOIN albums ON albums.id = album"
+        " WHERE frame IN (SELECT value FROM json_each(?)) ORDER BY title",
+        (json.dumps(list(frames)),),
+    ):
+        found.setdefault(frame, []).append(title)
+    return found
+
+
+SHOW = (
+    "UPDATE frames SET taken = ?, taken_by = ?, shown = ?, year = ?, title = ?, caption = ?, location = ?, latitude = ?,"
+    " longitude = ?, favourite = ?, reduced = ? WHERE id = ?"
+)
+ENTER_WORDS = (
+    "INSERT INTO words (rowid, name, title, caption, keywords, people, location, albums, folder)"
+    " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
+)
+
+
+def shown_row(frame: int, facts: Facts) -> tuple[object, ...]:
+    """What `SHOW` puts in a frame's row."""
+    latitude, longitude = facts.position or (None, None)
+    shown = facts.taken.shown if facts.taken else None
+    return (
+        str(facts.taken) if facts.taken else None, facts.taken_by, shown.isoformat() if shown else None,
+        shown.year if shown else None, facts.title, facts.caption, facts.location, latitude, longitude,
+        facts.favourite, facts.reduced, frame,
+    )  # fmt: skip
+
+
+def words_row(frame: int, folder: str, name: str, facts: Facts, albums: Iterable[str]) -> tuple[object, ...]:
+    """What a frame is searched by, as `ENTER_WORDS` enters it."""
+    texts = (
+        name, facts.title, facts.caption, "; ".join(facts.keywords), "; ".join(facts.people), facts.location,
+        "; ".join(albums), folder,
+    )  # fmt: skip
+    return (frame, *map(plain, texts))
 
 
 def choose_shown(db: sqlite3.Connection, frame: int) -> Facts:
     """Weigh a frame's claims anew, and bring its row and its words for searching in step."""
-    facts = _with_the_maps_word(db, frame)
-    latitude, longitude = facts.position or (None, None)
-    shown = facts.taken.shown if facts.taken else None
-    db.execute(
-        "UPDATE frames SET taken = ?, taken_by = ?, shown = ?, year = ?, title = ?, caption = ?, location = ?, latitude = ?,"
-        " longitude = ?, favourite = ?, reduced = ? WHERE id = ?",
-        (
-            str(facts.taken) if facts.taken else None, facts.taken_by, shown.isoformat() if shown else None,
-            shown.year if shown else None, facts.title, facts.caption, facts.location, latitude, longitude,
-            facts.favourite, facts.reduced, frame,
-        ),
-    )  # fmt: skip
+    claims = claims_of(db, frame)
+    facts, told = weigh(claims, lambda *position: str(db.execute(f"SELECT {NAME_AT}(?, ?)", position).fetchone()[0]))
+    if [claim for claim in claims if claim.source == "map"] != told:
+        db.execute("DELETE FROM claims WHERE frame = ? AND source = 'map'", (frame,))
+        add_claims(db, frame, "", told)
+    db.execute(SHOW, shown_row(frame, facts))
     folder, name = db.execute("SELECT folder, name FROM frames WHERE id = ?", (frame,)).fetchone()
     db.execute("DELETE FROM words WHERE rowid = ?", (frame,))
-    db.execute(
-        "INSERT INTO words (rowid, name, title, caption, keywords, people, location, albums, folder)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            frame,
-            *map(plain, (
-                name, facts.title, facts.caption, "; ".join(facts.keywords), "; ".join(facts.people), facts.location,
-                "; ".join(albums_of(db, frame)), folder,
-            )),
-        ),
-    )  # fmt: skip
+    db.execute(ENTER_WORDS, words_row(frame, folder, name, facts, albums_of(db, frame)))
     return facts

@@ -4,19 +4,19 @@ import re
 
 from bramblemoor.disk.names import safe_name
 from bramblemoor.errors import NotPossible
-from bramblemoor.frames.claims import Facts
+from bramblemoor.frames.moments import Moment
 
 _WORD = re.compile(r"\{(\w*)\}")
 
 
-def folder_for(template: str, facts: Facts, service: str) -> str:
+def folder_for(template: str, taken: Moment | None, service: str) -> str:
     """The folder, relative to the library; frames of unknown date go to pictures/undated.
 
     Raises NotPossible for a word that the template language does not have.
     """
-    if facts.taken is None:
+    if taken is None:
         return "pictures/undated"
-    shown = facts.taken.shown
+    shown = taken.shown
     words = {"year": f"{shown:%Y}".zfill(4), "month": f"{shown:%m}", "day": f"{shown:%d}", "service": service}
 
     def word(match: re.Match[str]) -> str:

@@ -3,11 +3,12 @@
 import hashlib
 import os
 import sqlite3
+from collections.abc import Collection, Iterable
 from pathlib import Path
 
 from bramblemoor.disk.durable import flush_file, set_time, temporary_name
 from bramblemoor.disk.file_systems import flush_files
-from bramblemoor.frames.claims import Facts
+from bramblemoor.frames.claims import Claim, Facts
 from bramblemoor.frames.xmp_edits import edits
 from bramblemoor.frames.xmp_model import BrokenXmp, values
 from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN, packet_in
@@ -20,13 +21,12 @@ from bramblemoor.library.schema import FORMER_SIDECARS
 
 _MEDIA = "application/rdf+xml"
 _WAITS = "sidecar waits"
-# What a sidecar is to be called, and whether one is to be: where nothing is known that the file does not say itself, none is.
+_OF_FILE = ("camera", "iptc", "map", "name", "file")
+# What a sidecar is to be called.
 _FOR_SIDECAR = """
     SELECT service, reference, path, former_name, mtime_ns,
     EXISTS (SELECT 1 FROM bound WHERE bound.year = r.year) AS is_bound,
-    EXISTS (SELECT 1 FROM files s WHERE s.frame = r.id AND s.role = 'sidecar') AS is_here,
-    EXISTS (SELECT 1 FROM claims c WHERE c.frame = r.id AND field NOT IN ('came_as', 'reduced_of')
-        AND (source NOT IN ('camera', 'iptc', 'map', 'name', 'file') OR (source = 'map' AND field = 'location'))) AS told
+    EXISTS (SELECT 1 FROM files s WHERE s.frame = r.id AND s.role = 'sidecar') AS is_here
     FROM frames r JOIN files f ON f.frame = r.id AND f.role = 'original' WHERE r.id = ?
 """
 _NAMED_ALONE = """
@@ -51,15 +51,12 @@ def write_sidecar(
     if row is None or (row["is_bound"] and not new):
         return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are
     albums = albums_of(db, frame)
-    if not row["told"] and not albums and not row["is_here"]:
+    if not row["is_here"] and not is_wanted(claims_of(db, frame), albums):
         return None
     relative: str = row["path"] + ".xmp"
-    # Texts, not path objects: where there are many small files, making those takes longer than writing.
     target = f"{library.root}/{relative}"
-    origin = " ".join(part for part in (row["service"], row["reference"]) if part)
-    belonging = Belonging(albums, origin, row["former_name"])
+    belonging = Belonging(albums, origin_of(row["service"], row["reference"]), row["former_name"])
     here: bytes | None = None
-    came = _readable(delivered)
     if os.path.isfile(target):
         try:
             packet = read_packet(packet_in(Path(target)))
@@ -71,21 +68,46 @@ def write_sidecar(
             db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (f"{_WAITS} {frame}", relative))
             return None
         here = packet.content
-        content = _brought_up_to_date(library, frame, relative, packet, came, facts, belonging)
+        content = _brought_up_to_date(library, frame, relative, packet, _readable(delivered), facts, belonging)
     else:
-        content = sidecar(facts, belonging, came, base=came.rest if came else None)
+        content = new_sidecar(facts, belonging, delivered)
     if where_different and here == content:
         return None
-    digest = hashlib.sha256(content).hexdigest()
-    folder, _, name = target.rpartition("/")
+    enter_file(db, frame, put_sidecar(str(library.root), relative, content, row["mtime_ns"]))
+    db.execute("DELETE FROM meta WHERE key = ?", (f"{_WAITS} {frame}",))
+    return Path(target)
+
+
+def is_wanted(claims: Iterable[Claim], albums: Collection[str]) -> bool:
+    """Whether a frame is to have a sidecar: where anything is known of it that its file does not say itself."""
+    return bool(albums) or any(
+        claim.field not in ("came_as", "reduced_of")
+        and (claim.source not in _OF_FILE or (claim.source, claim.field) == ("map", "location"))
+        for claim in claims
+    )
+
+
+def origin_of(service: str | None, reference: str | None) -> str:
+    """How a sidecar tells where its frame came from."""
+    return " ".join(part for part in (service, reference) if part)
+
+
+def new_sidecar(facts: Facts, belonging: Belonging, delivered: bytes | None) -> bytes:
+    """What a sidecar says where none lies yet; `delivered` is one that came with the picture."""
+    came = _readable(delivered)
+    return sidecar(facts, belonging, came, base=came.rest if came else None)
+
+
+def put_sidecar(root: str, relative: str, content: bytes, mtime_ns: int) -> NewFile:
+    """Write a sidecar, with the time of its picture; it is not flushed."""
+    # Texts, not path objects: where there are many small files, making those takes longer than writing.
+    folder, _, name = f"{root}/{relative}".rpartition("/")
     fresh = f"{folder}/{temporary_name(name)}"
     with open(fresh, "wb") as file:
         file.write(content)
-    set_time(fresh, row["mtime_ns"])
-    os.replace(fresh, target)
-    enter_file(db, frame, NewFile("sidecar", relative, len(content), digest, row["mtime_ns"], _MEDIA))
-    db.execute("DELETE FROM meta WHERE key = ?", (f"{_WAITS} {frame}",))
-    return Path(target)
+    set_time(fresh, mtime_ns)
+    os.replace(fresh, f"{folder}/{name}")
+    return NewFile("sidecar", relative, len(content), hashlib.sha256(content).hexdigest(), mtime_ns, _MEDIA)
 
 
 def name_locations(library: Library, *, anew: bool) -> None:

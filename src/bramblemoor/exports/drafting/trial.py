@@ -10,11 +10,12 @@ from pathlib import Path
 from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.extract import decode_claims, extract, list_entries
+from bramblemoor.exports.extract import extract, is_much, list_entries
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.planning import join
 from bramblemoor.exports.unpaired import Lone, candidates_of, lone_records, record_name
-from bramblemoor.exports.worksheet import Worksheet
+from bramblemoor.exports.worksheet import Worksheet, decode_claims
+from bramblemoor.processes import helpers
 from bramblemoor.running import Progress
 
 _EXAMPLES = 10
@@ -68,7 +69,8 @@ def try_dialect(parcel: Parcel, progress: Progress) -> Trial:
         sheet = Worksheet(tried.work, worksheets.fingerprint(tried))
         try:
             list_entries(sheet, tried)
-            extract(sheet, tried, progress, keep=False)
+            with helpers(much=is_much(sheet)) as helping:
+                extract(sheet, tried, helping, progress, keep=False)
             with sheet.changing():
                 join(sheet, tried.dialect)
             return _trial(sheet, tried.dialect)

@@ -1,0 +1,166 @@
+"""Entering frames of which nothing is known yet, which most are: in bulk, their sidecars written by helpers."""
+
+import sqlite3
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+from bramblemoor.exports.earlier_exports import told_by
+from bramblemoor.exports.parcel import Parcel
+from bramblemoor.exports.planning import (
+    AT_ONCE,
+    came_as,
+    names_of,
+    original_of,
+    own_claims,
+    records_of,
+    told_reference,
+    units_of,
+)
+from bramblemoor.exports.worksheet import Worksheet, decode_claims, digest_of_key
+from bramblemoor.frames.heard import Heard, weigh
+from bramblemoor.frames.xmp_writing import Belonging
+from bramblemoor.library.catalogue import (
+    ENTER_CLAIM,
+    ENTER_FILE,
+    ENTER_WORDS,
+    SHOW,
+    NewFile,
+    add_frames,
+    claim_rows,
+    file_row,
+    shown_row,
+    titles_by_frame,
+    words_row,
+)
+from bramblemoor.library.home import Library
+from bramblemoor.library.locations import Location, locations_of, name_at
+from bramblemoor.library.sidecars import is_wanted, new_sidecar, origin_of, put_sidecar
+from bramblemoor.processes import Helpers
+from bramblemoor.running import portions
+
+Row = tuple[object, ...]
+
+
+@dataclass(frozen=True)
+class _Fresh:
+    """A new frame. `says` are the claims of its original, as the worksheet has them, and `entry` is its name there; `told`
+    are those of its records, each with who told them; `came` are the names it came under, in the order `by`; `packet` is the
+    XMP that came beside it.
+    """
+
+    number: int
+    folder: str
+    name: str
+    service: str
+    reference: str
+    files: Sequence[NewFile]
+    says: str
+    entry: str
+    told: Sequence[tuple[str, str]]
+    came: Sequence[str]
+    by: str
+    albums: Sequence[str]
+    packet: bytes | None
+
+
+@dataclass(frozen=True)
+class _Rows:
+    """What is to be entered of some frames; `written` are the paths of their sidecars."""
+
+    references: list[Row]
+    files: list[Row]
+    claims: list[Row]
+    shown: list[Row]
+    words: list[Row]
+    written: list[str]
+
+
+def number_new(parcel: Parcel, library: Library, frames: Sequence[sqlite3.Row]) -> dict[int, int]:
+    """Enter frames of the worksheet (rows of `FRAMES`) with little more than their names; returns their numbers."""
+    found = []
+    for row in frames:
+        folder, _, name = row["path"].rpartition("/")
+        found.append((folder, name, row["picture_kind"], ""))
+    numbers = add_frames(library.db, found, service=parcel.service, arrived=parcel.order)
+    return {row["frame"]: number for row, number in zip(frames, numbers, strict=True)}
+
+
+def enter_new(
+    sheet: Worksheet, parcel: Parcel, library: Library, numbers: Mapping[int, int], helping: Helpers
+) -> Iterator[tuple[int, list[str]]]:
+    """Enter all that is told of frames that have their numbers and are in their albums, and write their sidecars, which are not
+    flushed; yields how many were entered and the paths of their sidecars, a portion at a time. Inside a transaction of the
+    ledger.
+    """
+    jobs = (_told_of(sheet, parcel, library, some, numbers) for some in portions(numbers, AT_ONCE))
+    work = partial(_prepared, str(library.root), locations_of(library.root))
+    db = library.db
+    for rows in helping.map(work, jobs):
+        db.executemany("UPDATE frames SET reference = ? WHERE id = ?", rows.references)
+        db.executemany(ENTER_FILE, rows.files)
+        db.executemany(ENTER_CLAIM, rows.claims)
+        db.executemany(SHOW, rows.shown)
+        db.executemany(ENTER_WORDS, rows.words)
+        yield len(rows.shown), rows.written
+
+
+def _told_of(
+    sheet: Worksheet, parcel: Parcel, library: Library, frames: list[int], numbers: Mapping[int, int]
+) -> list[_Fresh]:
+    units, records, names = units_of(sheet, frames), records_of(sheet, frames), names_of(sheet, frames)
+    albums = titles_by_frame(library.db, [numbers[frame] for frame in frames])
+    found = []
+    for frame in frames:
+        path: str = units[frame][0]["path"]
+        folder, _, name = path.rpartition("/")
+        found.append(_Fresh(
+            numbers[frame], folder, name, parcel.service, told_reference(records[frame]),
+            [new_file(library, unit) for unit in units[frame]], original_of(units[frame])["claims"],
+            original_of(units[frame])["name"],
+            [(one["claims"], told_by(parcel.service, parcel.order, one["name"])) for one in records[frame]],
+            names[frame], f"{parcel.service} {parcel.order}", albums.get(numbers[frame], ()), delivered_packet(records[frame]),
+        ))  # fmt: skip
+    return found
+
+
+def new_file(library: Library, unit: sqlite3.Row) -> NewFile:
+    """A content that has just been put in its place, as it is to be entered."""
+    mtime = unit["mtime_ns"]
+    if mtime is None:
+        mtime = (library.root / unit["path"]).stat().st_mtime_ns
+    return NewFile(
+        unit["role"], unit["path"], unit["size"], digest_of_key(unit["sha256"]), mtime, unit["media"] or "",
+        unit["width"] or 0, unit["height"] or 0, unit["former_name"],
+    )  # fmt: skip
+
+
+def delivered_packet(records: Sequence[sqlite3.Row]) -> bytes | None:
+    """The XMP packet that came beside a frame's original."""
+    return next((record["content"] for record in records if record["content"] is not None), None)
+
+
+def _prepared(root: str, locations: list[Location], frames: list[_Fresh]) -> _Rows:
+    """Weigh what is told of some frames, and write their sidecars."""
+    rows = _Rows([], [], [], [], [], [])
+    for frame in frames:
+        heard = Heard()
+        original = frame.files[0]
+        heard.hear_all(own_claims(frame.says, frame.entry), original.path)
+        for claims, told in frame.told:
+            heard.hear_all(decode_claims(claims), told)
+        heard.hear_all((came_as(frame.service, name) for name in frame.came), frame.by)
+        facts, added = weigh(heard.claims, partial(name_at, locations))
+        heard.hear_all(added, "")
+        files = list(frame.files)
+        if is_wanted(heard.claims, frame.albums):
+            belonging = Belonging(frame.albums, origin_of(frame.service, frame.reference), original.former_name)
+            content = new_sidecar(facts, belonging, frame.packet)
+            files.append(put_sidecar(root, original.path + ".xmp", content, original.mtime_ns))
+            rows.written.append(f"{root}/{files[-1].path}")
+        rows.references.append((frame.reference, frame.number))
+        rows.files.extend(file_row(frame.number, file) for file in files)
+        rows.claims.extend(claim_rows(frame.number, heard.changed()))
+        rows.shown.append(shown_row(frame.number, facts))
+        rows.words.append(words_row(frame.number, frame.folder, frame.name, facts, frame.albums))
+    return rows
