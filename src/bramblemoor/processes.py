@@ -10,9 +10,9 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
-from contextlib import contextmanager
 from multiprocessing import get_context, parent_process
 from threading import Thread
+from types import TracebackType
 from typing import TypeVar
 
 from bramblemoor.errors import NotPossible
@@ -20,24 +20,26 @@ from bramblemoor.errors import NotPossible
 Job = TypeVar("Job")
 Result = TypeVar("Result")
 _HELPERS = 2
+_FEW = 8  # jobs, from which on processes help
 _AHEAD = 3  # jobs that run or wait: what they return is held in memory
 
 
 class Helpers:
-    """Processes that help this one; threads of its own where there is little to do."""
+    """Threads of this process, and once there were many jobs processes that help it: starting those takes a third of a second."""
 
-    def __init__(self, pool: Executor) -> None:
-        self._pool = pool
+    def __init__(self) -> None:
+        self._pool: Executor = ThreadPoolExecutor(_HELPERS)
+        self._jobs = 0
 
     def map(self, work: Callable[[Job], Result], jobs: Iterable[Job]) -> Iterator[Result]:
-        """The results of some jobs, in their order; a few are done ahead. `work` and what it is given can be pickled.
+        """The results of some jobs, in their order; a few are done ahead. `work`, what it is given and returns can be pickled.
 
         Raises what `work` raises, and NotPossible where a helper was ended by others.
         """
         waiting: deque[Future[Result]] = deque()
         try:
             for job in jobs:
-                waiting.append(self._pool.submit(work, job))
+                waiting.append(self._hired().submit(work, job))
                 if len(waiting) > _AHEAD:
                     yield waiting.popleft().result()
             while waiting:
@@ -48,18 +50,21 @@ class Helpers:
                 "Nothing is lost; give the same command again.",
             ) from error
 
+    def _hired(self) -> Executor:
+        self._jobs += 1
+        if self._jobs == _FEW:
+            self._pool.shutdown(wait=False)
+            # Processes that begin anew: copies of this one would hold its open databases, too.
+            self._pool = ProcessPoolExecutor(_HELPERS, get_context("spawn"), _begin)
+        return self._pool
 
-@contextmanager
-def helpers(*, much: bool) -> Iterator[Helpers]:
-    """Helpers for a while; starting them takes a third of a second, which is worth it where there is `much` to do."""
-    # Processes that begin anew: a copy of this one would hold its open databases, too.
-    pool = ProcessPoolExecutor(_HELPERS, get_context("spawn"), _begin) if much else ThreadPoolExecutor(_HELPERS)
-    with pool:
-        try:
-            yield Helpers(pool)
-        except BaseException:
-            pool.shutdown(cancel_futures=True)
-            raise
+    def __enter__(self) -> "Helpers":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._pool.shutdown(cancel_futures=True)
 
 
 def _begin() -> None:

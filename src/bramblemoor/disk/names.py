@@ -7,6 +7,8 @@ from collections.abc import Callable
 
 _FORBIDDEN = {ord(character): "_" for character in '<>:"/\\|?*%'} | dict.fromkeys((*range(32), *range(127, 160)))
 _DEVICES = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
+_PLAIN = re.compile(r"[A-Za-z0-9_-][A-Za-z0-9_ .-]{0,98}[A-Za-z0-9_-]")
+"""Most names: nothing in them is refused anywhere, unless a device is called so."""
 _MOST = 255
 _LONG = 140  # bytes; encrypted folders, say, hold no longer names
 _ROOM = len(".xmp") + len(".bm-new")
@@ -24,6 +26,8 @@ def safe_name(name: str) -> str:
     NFC; no reserved character, control character or `%`; no trailing dot or space; no device name; room for the
     suffixes that are put behind it, in UTF-8 bytes and in UTF-16 units.
     """
+    if _PLAIN.fullmatch(name) and not is_device_name(name):
+        return name
     name = unicodedata.normalize("NFC", name.encode("utf-8", "replace").decode())
     name = _trimmed(name.translate(_FORBIDDEN).lstrip())
     stem, dot, ending = name.rpartition(".")
@@ -83,6 +87,8 @@ def _too_long(name: str) -> bool:
 
 def collision_key(path: str) -> str:
     """Two paths with the same key cannot both exist on every file system (case and normalisation folded)."""
+    if path.isascii():
+        return path.lower()
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", path).casefold())
 
 

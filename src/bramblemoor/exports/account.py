@@ -1,16 +1,18 @@
 """The receipt of an unpacking: what came in, counted from the parts, against what is kept, counted from library and ledger."""
 
 import json
+import stat
 import zipfile
 from collections.abc import Iterator
+from itertools import groupby
 
+from bramblemoor.disk.durable import status_of
 from bramblemoor.disk.names import safe_name
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.unpaired import Lone, candidates_of, listed, lone_records
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
-from bramblemoor.frames.claims import believe
+from bramblemoor.frames.claims import Claim, believed_moment
 from bramblemoor.frames.moments import now_utc
-from bramblemoor.library.catalogue import claims_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, next_number, stamp
 
@@ -145,8 +147,8 @@ def _kept(sheet: Worksheet, library: Library, vanished: list[Finding]) -> tuple[
         if row is None:
             continue
         if place is not None:
-            path = library.root / row["path"]
-            if not path.is_file() or path.stat().st_size != row["bytes"]:
+            there = status_of(f"{library.root}/{row['path']}")
+            if there is None or not stat.S_ISREG(there.st_mode) or there.st_size != row["bytes"]:
                 vanished.append(Finding(row["path"], "it was put in place and is not there now", attention=True))
                 continue
             new += Amount(files=1, bytes=row["bytes"])
@@ -221,19 +223,24 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
     ):
         what = f"{count:,} frames that came are of this year, which is bound; to bind them with the rest: unbind, backup, bind"
         yield Finding(str(year), what)
-    for row in library.db.execute(
-        "SELECT id, folder, name, reduced FROM frames WHERE arrived = ? ORDER BY id", (parcel.order,)
-    ):
-        name = f"{row['folder']}/{row['name']}"
-        if row["reduced"]:
-            originals = [claim.value for claim in claims_of(library.db, row["id"]) if claim.field == "reduced_of"]
+    arrived = library.db.execute(
+        "SELECT r.id, r.folder || '/' || r.name AS path, r.reduced, c.field, c.value, c.source FROM frames r JOIN claims c"
+        " ON c.frame = r.id WHERE r.arrived = ? AND c.field IN ('taken', 'offset', 'quality', 'reduced_of')"
+        " ORDER BY r.id, c.rowid",
+        (parcel.order,),
+    )
+    for _, rows in groupby(arrived, lambda row: row["id"]):
+        claimed = list(rows)
+        name = claimed[0]["path"]
+        if claimed[0]["reduced"]:
+            originals = [row["value"] for row in claimed if row["field"] == "reduced_of"]
             if originals:
                 yield Finding(
                     f"{name} (of {originals[-1]})", "a reduced copy of an original that is here; both are kept"
                 )
             else:
                 yield Finding(name, "a reduced copy: no original of it came", attention=True)
-        for conflict in believe(claims_of(library.db, row["id"])).conflicts:
+        for conflict in believed_moment(Claim(row["field"], row["value"], row["source"]) for row in claimed)[1]:
             yield Finding(name, conflict, attention=True)
 
 

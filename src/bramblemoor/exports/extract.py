@@ -1,8 +1,10 @@
 """From parts to staged pictures, read sidecars and packed delivered data. Nothing reaches the library yet."""
 
 import json
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
+from functools import partial
 from sqlite3 import Connection
 
 from bramblemoor.errors import PartsAmiss
@@ -16,12 +18,20 @@ from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet
 from bramblemoor.library.home import require_room
 from bramblemoor.processes import Helpers
-from bramblemoor.running import Progress, Stage
+from bramblemoor.running import Progress, Stage, portions
 
-_MANY = 2000  # entries
+_AT_ONCE = 512
+"""Entries that a helper is given."""
+_LISTED = (
+    "INSERT INTO entries (id, part, name, kind, method, crc32, packed, size, at, raw, folded, base, is_copy, frame_key, suffix,"
+    " ending) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+    "INSERT OR IGNORE INTO wanted VALUES (?, ?, ?, ?)",
+    "INSERT OR IGNORE INTO called VALUES (?, ?)",
+)
+_Rows = list[tuple[object, ...]]
 
 
-def list_entries(sheet: Worksheet, parcel: Parcel) -> None:
+def list_entries(sheet: Worksheet, parcel: Parcel, helping: Helpers) -> None:
     """Write down every entry of every part, once all of them have passed the safety checks.
 
     Raises PartsAmiss where the dialect fits none of them.
@@ -29,10 +39,10 @@ def list_entries(sheet: Worksheet, parcel: Parcel) -> None:
     if sheet.get("listed"):
         return
     with sheet.changing() as db:
-        for number, path in enumerate(parcel.parts):
-            with closing(open_part(path)) as part:
-                for entry in part.entries():
-                    _list_entry(db, number, entry, parcel.dialect)
+        numbered = enumerate(_entries(parcel), 1)
+        for found in helping.map(partial(_listed, parcel.dialect), portions(numbered, _AT_ONCE)):
+            for statement, rows in zip(_LISTED, found, strict=True):
+                db.executemany(statement, rows)
         _want_by_position(db, parcel.dialect)
         sheet.put("listed", "yes")
         if db.execute("SELECT 1 FROM entries WHERE kind IN ('picture', 'sidecar', 'index')").fetchone() is None:
@@ -45,35 +55,36 @@ def list_entries(sheet: Worksheet, parcel: Parcel) -> None:
             )
 
 
-def is_much(sheet: Worksheet) -> bool:
-    """Whether there are so many entries that helpers are worth starting."""
-    return bool(sheet.db.execute("SELECT count(*) >= ? FROM entries", (_MANY,)).fetchone()[0])
+def _entries(parcel: Parcel) -> Iterator[tuple[int, Entry]]:
+    """All entries, each with the number of its part."""
+    for number, path in enumerate(parcel.parts):
+        with closing(open_part(path)) as part:
+            for entry in part.entries():
+                yield number, entry
 
 
-def _list_entry(db: Connection, number: int, entry: Entry, dialect: Dialect) -> None:
-    kind, plain = dialect.kind_of(entry.name), folded(entry.name)
-    readings = dialect.readings(entry.name) if kind == "picture" else []
-    first = readings[0] if readings else None
-    cursor = db.execute(
-        "INSERT INTO entries (part, name, kind, method, crc32, packed, size, at, raw, folded, base, is_copy, frame_key,"
-        " suffix, ending) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            number, entry.name, kind, entry.method, entry.crc32, entry.packed, entry.size, entry.at, entry.raw,
+def _listed(dialect: Dialect, numbered: list[tuple[int, tuple[int, Entry]]]) -> tuple[_Rows, _Rows, _Rows]:
+    """What is to be written down of some entries: themselves, how their sidecars may be called, and how they may be."""
+    entries: _Rows = []
+    wanted: _Rows = []
+    called: _Rows = []
+    for number, (part, entry) in numbered:
+        kind, plain = dialect.kind_of(entry.name), folded(entry.name)
+        readings = dialect.readings(entry.name) if kind == "picture" else []
+        first = readings[0] if readings else None
+        entries.append((
+            number, part, entry.name, kind, entry.method, entry.crc32, entry.packed, entry.size, entry.at, entry.raw,
             plain, plain.rpartition("/")[2], kind == "picture" and dialect.is_copy(entry.name),
             first.frame if first else None, first.suffix if first else None, first.ending if first else None,
-        ),
-    )  # fmt: skip
-    if kind != "picture":
-        return
-    picture = cursor.lastrowid
-    names = dialect.sidecar_names(entry.name)
-    db.executemany(
-        "INSERT OR IGNORE INTO wanted VALUES (?, ?, ?, ?)",
-        [(picture, name, folded(name), rank) for rank, name in enumerate(names)],
-    )
-    keys = {folded(text) for one in readings for text in (one.stem, one.stem + one.ending)}
-    keys.add(plain.rpartition("/")[2])  # a list may tell it as it was delivered
-    db.executemany("INSERT OR IGNORE INTO called VALUES (?, ?)", [(picture, key) for key in keys])
+        ))  # fmt: skip
+        if kind != "picture":
+            continue
+        names = dialect.sidecar_names(entry.name)
+        wanted += [(number, name, folded(name), rank) for rank, name in enumerate(names)]
+        keys = {folded(text) for one in readings for text in (one.stem, one.stem + one.ending)}
+        keys.add(plain.rpartition("/")[2])  # a list may tell it as it was delivered
+        called += [(number, key) for key in keys]
+    return entries, wanted, called
 
 
 def _want_by_position(db: Connection, dialect: Dialect) -> None:

@@ -212,7 +212,7 @@ def _place_frame(
         beside = library.db.execute("SELECT folder, name FROM frames WHERE id = ?", (known,)).fetchone()
     told_of_it = [claim for one in records for claim in decode_claims(one["claims"])]
     original = original_of(group)
-    taken = believed_moment([*own_claims(original["claims"], original["name"]), *told_of_it])
+    taken, _ = believed_moment([*own_claims(original["claims"], original["name"]), *told_of_it])
     named = next((record["file_name"] for record in records if record["file_name"] and not record["is_own"]), "")
     told = true_name(named, group[0]["name"].rpartition("/")[2], group[0]["ending"] or "") if named else ""
     by_folder: dict[str, list[sqlite3.Row]] = {}

@@ -164,8 +164,12 @@ def folded(name: str) -> str:
     Case, composition, HTML entities, what stands for half a character, spaces around a step, and dots at its end do not count.
     """
     plain = html.unescape(unicodedata.normalize("NFC", name)).replace("�", "").replace("?", "")
-    plain = unicodedata.normalize("NFC", unicodedata.normalize("NFC", plain).casefold())
+    plain = plain.lower() if plain.isascii() else _caseless(plain)
     return "/".join(step.rstrip(". ").lstrip(" ") for step in plain.split("/"))
+
+
+def _caseless(text: str) -> str:
+    return unicodedata.normalize("NFC", unicodedata.normalize("NFC", text).casefold())
 
 
 def last_step(told: str) -> str:

@@ -20,7 +20,7 @@ from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.earlier_exports import Earlier, export_mark, told_by, withdraw
-from bramblemoor.exports.extract import extract, is_much, list_entries
+from bramblemoor.exports.extract import extract, list_entries
 from bramblemoor.exports.joining import bring_together, frame_for, is_original
 from bramblemoor.exports.new_frames import delivered_packet, enter_new, new_file, number_new
 from bramblemoor.exports.parcel import Parcel
@@ -49,7 +49,7 @@ from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.receipts import Finding, Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced, mark_undated
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
-from bramblemoor.processes import Helpers, helpers
+from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
 
 _BY_HAND = ("title", "caption", "location", "position", "rating")
@@ -62,8 +62,8 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
     anything has reached the library. Where the books do not balance the order does not count as unpacked.
     """
     sheet = Worksheet(parcel.work, worksheets.fingerprint(parcel))
-    list_entries(sheet, parcel)
-    with helpers(much=is_much(sheet)) as helping:
+    with Helpers() as helping:
+        list_entries(sheet, parcel, helping)
         return _unpack(sheet, parcel, library, helping, progress)
 
 

@@ -129,13 +129,14 @@ def believe(claims: Sequence[Claim]) -> Facts:
     )
 
 
-def believed_moment(claims: Iterable[Claim]) -> Moment | None:
-    """When a frame was taken, as `believe` believes it: where nothing else is asked."""
+def believed_moment(claims: Iterable[Claim]) -> tuple[Moment | None, tuple[str, ...]]:
+    """When a frame was taken, and the conflicts, as `believe` tells them: where nothing else is asked."""
     told: dict[Field, list[Claim]] = {"taken": [], "offset": []}
     for claim in claims:
         if claim.field in told:
             told[claim.field].append(claim)
-    return _taken(told["taken"], told["offset"])[0]
+    moment, _, conflicts = _taken(told["taken"], told["offset"])
+    return moment, conflicts
 
 
 def _first(told: Sequence[Claim], ranks: Mapping[Source, int] = _RANKS) -> str:

@@ -1,6 +1,8 @@
 """Where a frame goes: folder templates below pictures/. docs/formats.md tells the template language."""
 
 import re
+from datetime import date
+from functools import lru_cache
 
 from bramblemoor.disk.names import safe_name
 from bramblemoor.errors import NotPossible
@@ -16,7 +18,11 @@ def folder_for(template: str, taken: Moment | None, service: str) -> str:
     """
     if taken is None:
         return "pictures/undated"
-    shown = taken.shown
+    return _folder(template, taken.shown.date(), service)
+
+
+@lru_cache(1024)
+def _folder(template: str, shown: date, service: str) -> str:
     words = {"year": f"{shown:%Y}".zfill(4), "month": f"{shown:%m}", "day": f"{shown:%d}", "service": service}
 
     def word(match: re.Match[str]) -> str:

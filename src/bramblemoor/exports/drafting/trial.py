@@ -10,12 +10,12 @@ from pathlib import Path
 from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.albums import albums_in
 from bramblemoor.exports.dialect import Dialect
-from bramblemoor.exports.extract import extract, is_much, list_entries
+from bramblemoor.exports.extract import extract, list_entries
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.planning import join
 from bramblemoor.exports.unpaired import Lone, candidates_of, lone_records, record_name
 from bramblemoor.exports.worksheet import Worksheet, decode_claims
-from bramblemoor.processes import helpers
+from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress
 
 _EXAMPLES = 10
@@ -68,8 +68,8 @@ def try_dialect(parcel: Parcel, progress: Progress) -> Trial:
         tried = replace(parcel, work=Path(folder))
         sheet = Worksheet(tried.work, worksheets.fingerprint(tried))
         try:
-            list_entries(sheet, tried)
-            with helpers(much=is_much(sheet)) as helping:
+            with Helpers() as helping:
+                list_entries(sheet, tried, helping)
                 extract(sheet, tried, helping, progress, keep=False)
             with sheet.changing():
                 join(sheet, tried.dialect)
