@@ -15,10 +15,10 @@ FLOORS = (
     ("cli",),
     ("exports", "depots", "services"),
     ("library", "wire"),
-    ("frames", "disk", "planning", "running", "errors"),
+    ("frames", "disk", "planning", "running", "processes", "errors"),
 )
 """From the top down. A room takes from lower floors only, and from none on its own floor, but for what BESIDE says."""
-BESIDE = {("frames", "running"), ("disk", "errors"), ("disk", "running"), ("frames", "errors")}
+BESIDE = {("frames", "running"), ("disk", "errors"), ("disk", "running"), ("frames", "errors"), ("processes", "errors")}
 MOST_LINES, MOST_OF_A_FUNCTION = 450, 70
 
 

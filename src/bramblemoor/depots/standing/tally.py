@@ -7,45 +7,61 @@ from the future counts for nothing. Freshness is then a matter of counting, not 
 """
 
 import sqlite3
+from collections.abc import Sequence
 
 from bramblemoor.library.clock import DAY
 from bramblemoor.library.copies import amiss
+from bramblemoor.running import portions
 
 AMISS, LACKS, UNREAD, FREED = "amiss", "lacks", "unread", "freed"
 _BATCH = 20_000
 
 
-def _days(of: str) -> str:
-    """SQL for the days of the oldest and the newest reading of a group's files."""
-    return (
-        f"CAST(min({of}.read_at) / {DAY} AS TEXT) || iif(max({of}.read_at) / {DAY} = min({of}.read_at) / {DAY}, '',"
-        f" '-' || (max({of}.read_at) / {DAY}))"
+_AT_ONCE = 20  # depots in one query: it joins a table for each, and SQLite joins no more than 64
+# What is wrong with a file, as a number above every moment; the larger counts.
+_UNREAD, _LACKS, _OLD, _AMISS = 1 << 40, 2 << 40, (2 << 40) + 1, 3 << 40
+
+
+def _at_depot(depot: int) -> str:
+    """SQL for what a file is at a depot: the moment it was last read, or what is wrong."""
+    copy = f"c{depot}"
+    return f"""CASE WHEN {copy}.state = 'proven' AND {copy}.sha256 IS NULL THEN coalesce({copy}.read_at, {_UNREAD})
+        WHEN {copy}.file IS NULL THEN {_LACKS} WHEN {amiss(copy)} THEN {_AMISS}
+        WHEN {copy}.sha256 NOT NULL THEN {_OLD} ELSE {_UNREAD} END"""
+
+
+# In the library most files have no row.
+_AT_LIBRARY = f"""CASE WHEN c0.file IS NULL THEN coalesce(f.read_at, {_UNREAD}) WHEN {amiss("c0")} THEN {_AMISS}
+    WHEN c0.state = 'freed' THEN {_LACKS} ELSE coalesce(f.read_at, {_UNREAD}) END"""
+
+
+def _state(depot: int, lacks: str) -> str:
+    """SQL for what a unit is at a depot, by the least (`low`) and the most (`high`) of what its files are there."""
+    low, high = f"low{depot}", f"high{depot}"
+    days = (
+        f"({low} / {DAY}) || iif({high} / {DAY} = {low} / {DAY}, '', '-' || ({high} / {DAY}))"
     )
+    text = f"CASE {high} >> 40 WHEN 0 THEN {days} WHEN 1 THEN '{UNREAD}' WHEN 2 THEN '{lacks}' ELSE '{AMISS}' END"
+    if depot == 0:
+        return f"'0=' || {text}"
+    return f"iif({low} = {_LACKS} AND {high} = {_LACKS}, '', ' {depot}=' || {text})"  # nothing is there: it is not named
 
 
-# In this order of tables, or SQLite would go through all copies for each batch.
-# Depots in order of number; frames and loose files apart, as each have their own index to go by.
-_SETTLED = f"""
-    INSERT INTO temp.settled
-    SELECT unit, year, group_concat(depot || '=' || state, ' ')
-    FROM (
-        SELECT u.unit, u.year, 0 AS depot, CASE
-            WHEN max({amiss()}) THEN '{AMISS}'
-            WHEN max(c.state = 'freed') THEN '{FREED}'
-            WHEN count(f.read_at) < u.files THEN '{UNREAD}'
-            ELSE {_days("f")} END AS state
-        FROM temp.settling u JOIN files f ON {{join}} LEFT JOIN copies c ON c.file = f.id AND c.depot = 0
-        WHERE u.{{kind}} AND u.files > 0 GROUP BY u.unit
-        UNION ALL
-        SELECT u.unit, u.year, c.depot, CASE
-            WHEN max({amiss()}) THEN '{AMISS}'
-            WHEN sum(c.sha256 IS NULL) < u.files THEN '{LACKS}'
-            WHEN max(c.state IN ('written', 'cached')) OR min(c.read_at) IS NULL THEN '{UNREAD}'
-            ELSE {_days("c")} END AS state
-        FROM temp.settling u CROSS JOIN files f ON {{join}} CROSS JOIN copies c ON c.file = f.id AND +c.depot > 0
-        WHERE u.{{kind}} AND u.files > 0 GROUP BY u.unit, c.depot ORDER BY 1, 3
-    ) GROUP BY unit
-"""
+def _settling(kind: str, join: str, depots: Sequence[int]) -> str:
+    """SQL that weighs units at some depots. Each depot is a join of its own, so that a unit's rows come one after another:
+    sorting them, or looking for a file's depots, takes as long as all the rest.
+    """
+    values = [(depot, _at_depot(depot) if depot else _AT_LIBRARY) for depot in depots]
+    spans = ", ".join(f"min({value}) AS low{depot}, max({value}) AS high{depot}" for depot, value in values)
+    joins = " ".join(
+        f"LEFT JOIN copies c{depot} ON c{depot}.depot = {depot} AND c{depot}.file = f.id" for depot in depots
+    )
+    held = " || ".join(_state(depot, LACKS if depot else FREED) for depot in depots)
+    return f"""
+        INSERT INTO temp.settled SELECT unit, {held} FROM (
+            SELECT u.unit, {spans} FROM temp.settling u CROSS JOIN files f ON {join} {joins} WHERE {kind} GROUP BY u.unit
+        ) WHERE true ON CONFLICT (unit) DO UPDATE SET held = held || excluded.held
+    """
 
 
 def settle_all(db: sqlite3.Connection) -> None:
@@ -56,27 +72,23 @@ def settle_all(db: sqlite3.Connection) -> None:
 
 def settle(db: sqlite3.Connection) -> None:
     """Bring the standings of all unsettled units in step, inside a transaction of the ledger."""
-    db.execute("CREATE TEMP TABLE IF NOT EXISTS settling (unit INTEGER PRIMARY KEY, files INTEGER, year INTEGER)")
-    db.execute("CREATE TEMP TABLE IF NOT EXISTS settled (unit INTEGER PRIMARY KEY, year INTEGER, held TEXT)")
+    db.execute("CREATE TEMP TABLE IF NOT EXISTS settling (unit INTEGER PRIMARY KEY)")
+    db.execute("CREATE TEMP TABLE IF NOT EXISTS settled (unit INTEGER PRIMARY KEY, held TEXT)")
+    depots = [0, *(row[0] for row in db.execute("SELECT number FROM depots WHERE number > 0 ORDER BY number"))]
     while True:
         db.execute("DELETE FROM temp.settling")
         db.execute("DELETE FROM temp.settled")
-        taken = db.execute("INSERT INTO temp.settling SELECT unit, 0, NULL FROM unsettled LIMIT ?", (_BATCH,)).rowcount
-        if not taken:
+        if not db.execute("INSERT INTO temp.settling SELECT unit FROM unsettled LIMIT ?", (_BATCH,)).rowcount:
             return
-        db.execute(
-            "UPDATE temp.settling SET files = (SELECT count(*) FROM files WHERE frame = unit),"
-            " year = (SELECT year FROM frames WHERE id = unit) WHERE unit > 0"
-        )
-        db.execute(
-            "UPDATE temp.settling SET files = 1 WHERE unit < 0 AND -unit IN (SELECT id FROM files WHERE frame IS NULL)"
-        )
-        for kind, join in (("unit > 0", "f.frame = u.unit"), ("unit < 0", "f.id = -u.unit")):
-            db.execute(_SETTLED.format(kind=kind, join=join))
+        # Frames and files of none apart, as each have their own index to go by.
+        for kind, join in (("u.unit > 0", "f.frame = u.unit"), ("u.unit < 0", "f.id = -u.unit AND f.frame IS NULL")):
+            for some in portions(depots, _AT_ONCE):
+                db.execute(_settling(kind, join, some))
         db.execute("INSERT OR IGNORE INTO stands (held) SELECT DISTINCT held FROM temp.settled")
         db.execute("DELETE FROM standings WHERE unit IN (SELECT unit FROM temp.settling)")
         db.execute(
-            "INSERT INTO standings SELECT unit, year, stands.id FROM temp.settled JOIN stands USING (held) ORDER BY unit"
+            "INSERT INTO standings SELECT unit, year, stands.id FROM temp.settled JOIN stands USING (held)"
+            " LEFT JOIN frames ON frames.id = unit ORDER BY unit"
         )
         db.execute("DELETE FROM unsettled WHERE unit IN (SELECT unit FROM temp.settling)")
 
