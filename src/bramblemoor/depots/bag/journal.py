@@ -8,7 +8,7 @@ incoming/RUN/data/...        staged files, complete or not
 import json
 from collections.abc import Collection, Iterable, Iterator
 from contextlib import suppress
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 
 import msgspec
 
@@ -41,12 +41,21 @@ class _Head(msgspec.Struct):
     library: Link
 
 
+@dataclass(frozen=True)
+class _Contents:
+    """Which marks and which kinds of intents stand in a journal."""
+
+    marks: frozenset[str]
+    kinds: frozenset[What]
+
+
 class Journal(Placing):
     """An open run at one depot. `library` is the link of the ledger whose state the depot is brought to."""
 
     def __init__(self, depot: Depot, run: str, library: Link) -> None:
         super().__init__(depot.store, run)
         self.depot = depot
+        self._known: _Contents | None = None
         self._oxum: tuple[int, int] | None = None  # of the payload before the run; None where that is not sure any more
         if not self.log.exists:
             self.store.require_there()
@@ -122,25 +131,36 @@ class Journal(Placing):
                 if self.store.digest(old) == intent.sha256:
                     self.set_aside(intent.was, moves)
 
+    def write_down(self, intents: Iterable[Intent], mark: str) -> None:
+        super().write_down(intents, mark)
+        self.look_again()
+
+    def look_again(self) -> None:
+        """To be called once another process has written intents down: what stands in the journal is remembered."""
+        self._known = None
+
+    def _contents(self) -> _Contents:
+        if self._known is None:
+            marks, kinds = set(), set()
+            for raw in self.log.lines():
+                if raw.startswith(_MARK):
+                    with suppress(ValueError, KeyError, TypeError):
+                        marks.add(json.loads(raw)["mark"])
+                elif (intent := _read(raw)) is not None:
+                    kinds.add(intent.what)
+            self._known = _Contents(frozenset(marks), frozenset(kinds))
+        return self._known
+
     def _has_mark(self, mark: str) -> bool:
-        for raw in self.log.lines():
-            if raw.startswith(_MARK):
-                with suppress(ValueError, KeyError, TypeError):
-                    if json.loads(raw)["mark"] == mark:
-                        return True
-        return False
+        return mark in self._contents().marks
 
     def _of_kind(self, what: What) -> Iterator[Intent]:
         """The intents of a kind; of removals and moves only if all of them were written down."""
-        if what in _MARKS and not self._has_mark(_MARKS[what]):
+        if what not in self._contents().kinds or (what in _MARKS and not self._has_mark(_MARKS[what])):
             return
         for raw in self.log.lines():
-            try:
-                intent = _decode(raw)
-            except (msgspec.DecodeError, ValueError):
-                continue  # the head, marks, and a line that broke off, which was never acted upon
-            # A journal may be a stranger's: what leads out of the depot is nobody's work.
-            if intent.what == what and inside_or_none(intent.path) and (not intent.was or inside_or_none(intent.was)):
+            intent = _read(raw)
+            if intent is not None and intent.what == what:
                 yield intent
 
     def intents(self) -> Iterator[Intent]:
@@ -162,7 +182,7 @@ class Journal(Placing):
             self._clear_shadows()
         waiting = self._waiting()
         with self.store.moving() as moves:
-            for intent in self._of_kind("put"):
+            for intent in self._of_kind("put") if waiting else ():
                 if intent.path in waiting and not self.stager.hindrance(intent.path):
                     self.put(intent, moves)
 
@@ -238,6 +258,16 @@ class Journal(Placing):
             size -= former.bytes
             count -= 1
         return (size, count) if count == files else None
+
+
+def _read(raw: bytes) -> Intent | None:
+    """An intent, as a line tells it; None for the head, marks, and a line that broke off, which was never acted upon."""
+    try:
+        intent = _decode(raw)
+    except (msgspec.DecodeError, ValueError):
+        return None
+    # A journal may be a stranger's: what leads out of the depot is nobody's work.
+    return intent if inside_or_none(intent.path) and (not intent.was or inside_or_none(intent.was)) else None
 
 
 def _as_it_is(name: str) -> str:

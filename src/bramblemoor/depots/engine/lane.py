@@ -216,3 +216,5 @@ def open_lanes(journals: Mapping[int, Journal]) -> Iterator[Lanes]:
         raise
     finally:
         lanes.slots.close()
+        for journal in journals.values():
+            journal.look_again()

@@ -38,13 +38,13 @@ _AT_LIBRARY = f"""CASE WHEN c0.file IS NULL THEN coalesce(f.read_at, {_UNREAD}) 
 def _state(depot: int, lacks: str) -> str:
     """SQL for what a unit is at a depot, by the least (`low`) and the most (`high`) of what its files are there."""
     low, high = f"low{depot}", f"high{depot}"
-    days = (
-        f"({low} / {DAY}) || iif({high} / {DAY} = {low} / {DAY}, '', '-' || ({high} / {DAY}))"
-    )
+    days = f"({low} / {DAY}) || iif({high} / {DAY} = {low} / {DAY}, '', '-' || ({high} / {DAY}))"
     text = f"CASE {high} >> 40 WHEN 0 THEN {days} WHEN 1 THEN '{UNREAD}' WHEN 2 THEN '{lacks}' ELSE '{AMISS}' END"
     if depot == 0:
         return f"'0=' || {text}"
-    return f"iif({low} = {_LACKS} AND {high} = {_LACKS}, '', ' {depot}=' || {text})"  # nothing is there: it is not named
+    return (
+        f"iif({low} = {_LACKS} AND {high} = {_LACKS}, '', ' {depot}=' || {text})"  # nothing is there: it is not named
+    )
 
 
 def _settling(kind: str, join: str, depots: Sequence[int]) -> str:
