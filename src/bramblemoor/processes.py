@@ -20,7 +20,7 @@ from bramblemoor.errors import NotPossible
 Job = TypeVar("Job")
 Result = TypeVar("Result")
 _HELPERS = 2
-_FEW = 8  # jobs, from which on processes help
+_FEW = 16  # jobs, from which on processes help
 _AHEAD = 3  # jobs that run or wait: what they return is held in memory
 
 

@@ -31,7 +31,7 @@ STOPPED = Failure(
 )
 _PLAIN = (
     ("a valid int range", "a whole number"), ("a valid integer", "a whole number"), ("a valid float range", "a number"),
-    ("Got unexpected extra argument", "That is one word too many"),
+    ("Got unexpected extra argument(s)", "One word too many:"), ("Got unexpected extra argument", "One word too many:"),
 )  # fmt: skip
 """How the parser of command lines says it, and how we do."""
 _NOT_CONFIRMED = Failure("It was not confirmed; nothing was done.", "Where nobody can be asked, say --yes.", 1)

@@ -5,6 +5,7 @@ import io
 import json
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import Any
 
 from lxml import etree
@@ -40,6 +41,12 @@ class Tree(ABC):
         """
 
 
+@lru_cache(1024)
+def _steps(place: str) -> tuple[str, ...]:
+    """The steps of a JSON pointer."""
+    return tuple(token.replace("~1", "/").replace("~0", "~") for token in place.split("/")[1:])
+
+
 class JsonTree(Tree):
     """Places are JSON pointers (RFC 6901); in that of a list, a step `*` stands for every member of an outer one.
 
@@ -53,8 +60,7 @@ class JsonTree(Tree):
         if place == KEY:
             return ABSENT if self._key is None else self._key
         value = self.value
-        for token in place.split("/")[1:]:
-            token = token.replace("~1", "/").replace("~0", "~")
+        for token in _steps(place):
             if isinstance(value, dict) and token in value:
                 value = value[token]
             elif isinstance(value, list) and token.isdecimal() and int(token) < len(value):

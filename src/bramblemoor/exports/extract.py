@@ -20,7 +20,7 @@ from bramblemoor.library.home import require_room
 from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
 
-_AT_ONCE = 512
+_AT_ONCE = 128
 """Entries that a helper is given."""
 _LISTED = (
     "INSERT INTO entries (id, part, name, kind, method, crc32, packed, size, at, raw, folded, base, is_copy, frame_key, suffix,"
@@ -108,15 +108,16 @@ def extract(sheet: Worksheet, parcel: Parcel, helping: Helpers, progress: Progre
     Raises PartsAmiss or HostileArchive; what was staged stays for the next run.
     """
     total, done = sheet.db.execute("SELECT sum(size), sum(size * done) FROM entries").fetchone()
-    for row in sheet.db.execute("SELECT id FROM entries WHERE kind = 'picture' AND NOT done"):
-        sheet.staged(row["id"]).unlink(missing_ok=True)  # half written by a run that was killed
+    for left in sheet.staging.iterdir():
+        if left.name.isdecimal() and not _is_done(sheet, int(left.name)):
+            left.unlink()  # half written by a run that was killed
     # What was delivered several times is written once.
-    left = sheet.db.execute(
+    needed = sheet.db.execute(
         "SELECT coalesce(sum(size), 0) FROM"
         " (SELECT size FROM entries GROUP BY coalesce(crc32, -id), size HAVING NOT max(done))"
     ).fetchone()[0]
     if keep:
-        require_room(sheet.work, left, "Unpacking")
+        require_room(sheet.work, needed, "Unpacking")
     so_far = done or 0
     with ThreadPoolExecutor(1) as flusher:
         for number, path in enumerate(parcel.parts):
@@ -128,6 +129,10 @@ def extract(sheet: Worksheet, parcel: Parcel, helping: Helpers, progress: Progre
                     so_far += size
                     progress(Stage("unpacking"), so_far, total or 0)
     _require_listed_parts(sheet, parcel)
+
+
+def _is_done(sheet: Worksheet, number: int) -> bool:
+    return sheet.db.execute("SELECT 1 FROM entries WHERE id = ? AND done", (number,)).fetchone() is not None
 
 
 def _require_listed_parts(sheet: Worksheet, parcel: Parcel) -> None:

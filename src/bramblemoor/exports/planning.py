@@ -39,7 +39,7 @@ _UNITS = """
 """
 
 PLANNED = "planned"
-AT_ONCE = 256
+AT_ONCE = 128
 """Frames that are asked for at once: asking for each by itself takes longer than what is done with it."""
 # By name and content: in whatever order the parts came, the same pictures get the same names.
 FRAMES = """

@@ -179,7 +179,7 @@ def _members(tree: Tree, place: str, rule: FieldRule, refused: list[str]) -> lis
 
 
 def _is_unknown(value: Any, unknown: list[Any]) -> bool:
-    return any(value == word or str(value).strip() == str(word) for word in unknown)
+    return bool(unknown) and any(value == word or str(value).strip() == str(word) for word in unknown)
 
 
 def position_of(tree: Tree, rule: PositionRule) -> str | None:

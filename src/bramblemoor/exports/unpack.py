@@ -73,7 +73,8 @@ def _unpack(sheet: Worksheet, parcel: Parcel, library: Library, helping: Helpers
     if not sheet.get(PLANNED):  # a mark that is there is that of another version's worksheet
         with library.ledger.changing() as db:
             db.execute("DELETE FROM meta WHERE key = ?", (mark,))
-        plan(sheet, parcel, library)
+        with library.ledger.unchanged():
+            plan(sheet, parcel, library)
     if library.db.execute("SELECT 1 FROM meta WHERE key = ?", (mark,)).fetchone() is None:
         touched = _put_in_place(sheet, library, progress)
         with library.ledger.changing(facts=True) as db:
@@ -82,7 +83,8 @@ def _unpack(sheet: Worksheet, parcel: Parcel, library: Library, helping: Helpers
             sheet.put("seen", json.dumps([[one.name, one.what, one.attention] for one in library.seen]))
             library.seen.clear()
             db.execute("INSERT INTO meta VALUES (?, '')", (mark,))
-    receipt = account(sheet, parcel, library)
+    with library.ledger.unchanged():
+        receipt = account(sheet, parcel, library)
     write_receipt(library.receipts, receipt)
     # In this order: a worksheet must never outlive its mark, or its frames would be entered again.
     sheet.discard()

@@ -149,6 +149,7 @@ class Worksheet:
     def _open(self) -> sqlite3.Connection:
         db = sqlite3.connect(self._path, isolation_level=None)
         db.row_factory = sqlite3.Row
+        db.execute("PRAGMA locking_mode = EXCLUSIVE")  # the library is held: a lock for each query is time lost
         for name, rule in _RULES.items():
             db.create_function(name, 1, rule, deterministic=True)
         return db

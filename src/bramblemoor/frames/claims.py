@@ -5,6 +5,8 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Literal
 
+import msgspec
+
 from bramblemoor.frames.moments import Moment, infer_offset, parse_moment, parse_offset
 
 Source = Literal["you", "sidecar", "xmp", "iptc", "camera", "service", "map", "name", "file"]
@@ -50,8 +52,7 @@ _SAME = 2  # seconds
 _DRIFT = 300  # seconds that one clock may be off another
 
 
-@dataclass(frozen=True)
-class Claim:
+class Claim(msgspec.Struct, frozen=True, gc=False):
     """One fact from one source. `value` is text; a moment is written as by `Moment`, a position as "lat,lon" in degrees."""
 
     field: Field

@@ -92,6 +92,15 @@ class Ledger:
             raise
         self.db.execute("COMMIT")
 
+    @contextmanager
+    def unchanged(self) -> Iterator[sqlite3.Connection]:
+        """For very many queries that see one state: without it each of them locks the file, and looks whether it has changed."""
+        self.db.execute("BEGIN")
+        try:
+            yield self.db
+        finally:
+            self.db.execute("ROLLBACK")
+
     def generation(self) -> int:
         """How often facts about frames have changed."""
         row = self.db.execute("SELECT value FROM meta WHERE key = 'generation'").fetchone()

@@ -1,0 +1,108 @@
+"""Exports of very many small files: helpers do most of the work, and must neither change it, nor outlive the run."""
+
+import hashlib
+import os
+import signal
+import sqlite3
+import subprocess
+import time
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+
+from bench import make_small_parcel
+from bramblemoor.errors import NotPossible, PartsAmiss
+from bramblemoor.processes import Helpers
+from conftest import Shell
+
+ENTRIES = 4000
+_TOLD = """
+    SELECT r.folder, r.name, r.shown, r.title, r.reference, c.field, c.source, c.value, c.told FROM frames r
+    JOIN claims c ON c.frame = r.id ORDER BY r.folder, r.name, c.rowid
+"""
+_FOUND = "SELECT path, role, bytes, sha256, mtime_ns, width FROM files WHERE frame NOT NULL ORDER BY path"
+
+
+def _state(library: Path) -> tuple[object, ...]:
+    """All pictures and sidecars, as they lie there, and what the ledger says of them."""
+    with sqlite3.connect(library / "ledger/ledger.sqlite") as db:
+        told = [db.execute(query).fetchall() for query in (_TOLD, _FOUND)]
+        words = db.execute("SELECT count(*) FROM words WHERE words MATCH 'picture'").fetchone()
+    there = {
+        str(path.relative_to(library)): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in (library / "pictures").rglob("*")
+        if path.is_file()
+    }
+    return told, words, there
+
+
+def _children(process: int) -> list[int]:
+    found = []
+    with suppress(OSError):
+        for thread in Path(f"/proc/{process}/task").iterdir():
+            found += [int(child) for child in (thread / "children").read_text().split()]
+    return found
+
+
+@pytest.mark.skipif(not Path("/proc/self/task").is_dir(), reason="tells processes by /proc")
+def test_a_killed_run_takes_its_helpers_with_it_and_is_gone_on_with(shell: Shell, tmp_path: Path) -> None:
+    make_small_parcel(tmp_path / "small", ENTRIES)
+    libraries = {}
+    for name, until in (
+        ("whole", ""),
+        ("extracting", "incoming/*/*/staging/delivered-2-*"),
+        ("entering", "pictures/*/*/*.xmp"),
+    ):
+        shell("new", name)
+        library = libraries[name] = tmp_path / name
+        if until:
+            run = subprocess.Popen(
+                shell.command("--library", name, "unpack", "--from", "small"), cwd=tmp_path, env=shell.environment,
+                stdout=subprocess.DEVNULL,
+            )  # fmt: skip
+            while next(library.glob(until), None) is None:
+                assert run.poll() is None, "it was over before it could be killed"
+                time.sleep(0.02)
+            helpers = _children(run.pid)
+            assert len(helpers) >= 2, "no helpers were at work"
+            run.send_signal(signal.SIGKILL)
+            run.wait()
+            deadline = time.monotonic() + 10
+            while any(Path(f"/proc/{one}/stat").is_file() and _is_alive(one) for one in helpers):
+                assert time.monotonic() < deadline, "helpers have outlived their run"
+                time.sleep(0.05)
+        receipt = shell("--library", name, "unpack", "--from", "small", "--json").json
+        assert receipt["balanced"] and receipt["came_in"]["frames"] == ENTRIES // 2, receipt
+    states = {name: _state(library) for name, library in libraries.items()}
+    assert len(states["whole"][2]) == ENTRIES, "a picture and a sidecar each"  # type: ignore[arg-type]
+    assert states["extracting"] == states["whole"]
+    assert states["entering"] == states["whole"]
+
+
+def _is_alive(process: int) -> bool:
+    with suppress(OSError):
+        return Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
+    return False
+
+
+def _square(number: int) -> int:
+    if number == 70:
+        raise PartsAmiss("Part 70 is damaged.", "Get it anew.", ["a line"])
+    if number == 90:
+        os.kill(os.getpid(), signal.SIGKILL)
+    return number * number
+
+
+def test_what_helpers_return_comes_in_order_and_what_fails_there_is_told_here() -> None:
+    with Helpers() as helping:
+        assert list(helping.map(_square, range(60))) == [number * number for number in range(60)]
+    with Helpers() as helping, pytest.raises(PartsAmiss) as told:
+        list(helping.map(_square, range(80)))
+    assert (told.value.happened, told.value.remedy, told.value.named) == (
+        "Part 70 is damaged.",
+        "Get it anew.",
+        ["a line"],
+    )
+    with Helpers() as helping, pytest.raises(NotPossible, match="ended from outside"):
+        list(helping.map(_square, range(71, 120)))
