@@ -249,11 +249,11 @@ class _Feeder:
         return takers or members
 
     def _feed(self, n: int, item: Item, takers: list[Member], first: Source | None) -> None:
-        tried: list[Source] = []
+        tried: set[tuple[int, str]] = set()
         for source in self._candidates(item, first):
-            if source in tried:
+            if source.key in tried:
                 continue
-            tried.append(source)
+            tried.add(source.key)
             trouble = self._read(n, item, source, takers)
             if trouble is None:
                 return
