@@ -98,18 +98,18 @@ def peak_megabytes(command: list[str], cwd: Path) -> tuple[float, float]:
         with suppress(subprocess.TimeoutExpired):
             status = process.wait(timeout=0.2)
             break
-        peak = max(peak, sum(_share_of_memory(one) for one in _with_children(process.pid)))
+        peak = max(peak, sum(_share_of_memory(one) for one in with_children(process.pid)))
     if status:
         sys.exit(f"{' '.join(command)} failed")
     return time.monotonic() - began, peak
 
 
-def _with_children(process: int) -> Iterator[int]:
+def with_children(process: int) -> Iterator[int]:
     yield process
     with suppress(OSError):
         for thread in Path(f"/proc/{process}/task").iterdir():
             for child in (thread / "children").read_text().split():
-                yield from _with_children(int(child))
+                yield from with_children(int(child))
 
 
 def _share_of_memory(process: int) -> float:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from bench import make_small_parcel
+from bench import make_small_parcel, with_children
 from bramblemoor.errors import NotPossible, PartsAmiss
 from bramblemoor.processes import Helpers
 from conftest import Shell
@@ -37,14 +37,6 @@ def _state(library: Path) -> tuple[object, ...]:
     return told, words, there
 
 
-def _children(process: int) -> list[int]:
-    found = []
-    with suppress(OSError):
-        for thread in Path(f"/proc/{process}/task").iterdir():
-            found += [int(child) for child in (thread / "children").read_text().split()]
-    return found
-
-
 @pytest.mark.skipif(not Path("/proc/self/task").is_dir(), reason="tells processes by /proc")
 def test_a_killed_run_takes_its_helpers_with_it_and_is_gone_on_with(shell: Shell, tmp_path: Path) -> None:
     make_small_parcel(tmp_path / "small", ENTRIES)
@@ -64,7 +56,7 @@ def test_a_killed_run_takes_its_helpers_with_it_and_is_gone_on_with(shell: Shell
             while next(library.glob(until), None) is None:
                 assert run.poll() is None, "it was over before it could be killed"
                 time.sleep(0.02)
-            helpers = _children(run.pid)
+            helpers = [one for one in with_children(run.pid) if one != run.pid]
             assert len(helpers) >= 2, "no helpers were at work"
             run.send_signal(signal.SIGKILL)
             run.wait()
