@@ -1,7 +1,7 @@
 """Entering frames of which nothing is known yet, which most are: in bulk, their sidecars written by helpers."""
 
 import sqlite3
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 
@@ -40,6 +40,8 @@ from bramblemoor.processes import Helpers
 from bramblemoor.running import portions
 
 Row = tuple[object, ...]
+_FLUSHED = 4000
+"""Frames whose sidecars are flushed together."""
 
 
 @dataclass(frozen=True)
@@ -87,39 +89,43 @@ def number_new(parcel: Parcel, library: Library, frames: Sequence[sqlite3.Row]) 
 
 
 def enter_new(
-    sheet: Worksheet, parcel: Parcel, library: Library, numbers: Mapping[int, int], helping: Helpers
+    sheet: Worksheet, parcel: Parcel, library: Library, numbered: Iterable[tuple[int, int]], helping: Helpers
 ) -> Iterator[tuple[int, list[str]]]:
-    """Enter all that is told of frames that have their numbers and are in their albums, and write their sidecars, which are not
-    flushed; yields how many were entered and the paths of their sidecars, a portion at a time. Inside a transaction of the
-    ledger.
+    """Enter all that is told of frames that have their numbers (frame of the worksheet, frame of the ledger) and are in their
+    albums, and write their sidecars; yields how many were entered and the paths of their sidecars, which are not flushed, some
+    thousand at a time. Inside a transaction of the ledger.
     """
-    jobs = (_told_of(sheet, parcel, library, some, numbers) for some in portions(numbers, AT_ONCE))
+    jobs = (_told_of(sheet, parcel, library, dict(some)) for some in portions(numbered, AT_ONCE))
     work = partial(_prepared, str(library.root), locations_of(library.root))
     db = library.db
+    count, written = 0, list[str]()
     for rows in helping.map(work, jobs):
         db.executemany("UPDATE frames SET reference = ? WHERE id = ?", rows.references)
         db.executemany(ENTER_FILE, rows.files)
         db.executemany(ENTER_CLAIM, rows.claims)
         db.executemany(SHOW, rows.shown)
         db.executemany(ENTER_WORDS, rows.words)
-        yield len(rows.shown), rows.written
+        count += len(rows.shown)
+        written += rows.written
+        if count >= _FLUSHED:
+            yield count, written
+            count, written = 0, []
+    yield count, written
 
 
-def _told_of(
-    sheet: Worksheet, parcel: Parcel, library: Library, frames: list[int], numbers: Mapping[int, int]
-) -> list[_Fresh]:
-    units, records, names = units_of(sheet, frames), records_of(sheet, frames), names_of(sheet, frames)
-    albums = titles_by_frame(library.db, [numbers[frame] for frame in frames])
+def _told_of(sheet: Worksheet, parcel: Parcel, library: Library, numbers: Mapping[int, int]) -> list[_Fresh]:
+    units, records, names = units_of(sheet, numbers), records_of(sheet, numbers), names_of(sheet, numbers)
+    albums = titles_by_frame(library.db, numbers.values())
     found = []
-    for frame in frames:
+    for frame, number in numbers.items():
         path: str = units[frame][0]["path"]
         folder, _, name = path.rpartition("/")
         found.append(_Fresh(
-            numbers[frame], folder, name, parcel.service, told_reference(records[frame]),
+            number, folder, name, parcel.service, told_reference(records[frame]),
             [new_file(library, unit) for unit in units[frame]], original_of(units[frame])["claims"],
             original_of(units[frame])["name"],
             [(one["claims"], told_by(parcel.service, parcel.order, one["name"])) for one in records[frame]],
-            names[frame], f"{parcel.service} {parcel.order}", albums.get(numbers[frame], ()), delivered_packet(records[frame]),
+            names[frame], f"{parcel.service} {parcel.order}", albums.get(number, ()), delivered_packet(records[frame]),
         ))  # fmt: skip
     return found
 

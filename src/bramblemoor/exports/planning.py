@@ -61,7 +61,7 @@ def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
         refuse_strangers(sheet, earlier)
         _match(sheet, parcel.dialect)
         keep_apart(sheet, earlier)
-        for frames in portions((row[0] for row in db.execute(FRAMES).fetchall()), AT_ONCE):
+        for frames in portions((row[0] for row in db.execute(FRAMES)), AT_ONCE):
             units, records = units_of(sheet, frames), records_of(sheet, frames)
             for frame in frames:
                 _place_frame(sheet, parcel, library, units[frame], records[frame])

@@ -183,13 +183,12 @@ def _enter(
     sheet.put(ENTERING, "yes")
     updated = 0
     earlier = Earlier(library.db, parcel.service)
-    fresh: list[sqlite3.Row] = []
     others: list[int] = []
-    for row in sheet.db.execute(FRAMES).fetchall():
-        if row["is_new"] and not os.path.lexists(f"{library.root}/{row['path']}.xmp"):
-            fresh.append(row)
-        else:
-            others.append(row["frame"])
+    for rows in portions(sheet.db.execute(FRAMES), AT_ONCE):  # which is sorted before the first comes
+        fresh = [row for row in rows if row["is_new"] and not os.path.lexists(f"{library.root}/{row['path']}.xmp")]
+        numbers = number_new(parcel, library, fresh)
+        sheet.db.executemany("INSERT INTO entered VALUES (?, ?, 1, 1, 1)", numbers.items())
+        others += [row["frame"] for row in rows if row["frame"] not in numbers]
     for some in portions(others, AT_ONCE):
         units, records, names = units_of(sheet, some), records_of(sheet, some), names_of(sheet, some)
         for frame in some:
@@ -198,30 +197,31 @@ def _enter(
             )
             updated += is_changed and not is_new
             sheet.db.execute("INSERT INTO entered VALUES (?, ?, ?, ?, 0)", (frame, number, is_changed, is_new))
-    numbers = number_new(parcel, library, fresh)
-    sheet.db.executemany("INSERT INTO entered VALUES (?, ?, 1, 1, 1)", numbers.items())
     albums = list(dict.fromkeys(_enter_albums(sheet, parcel, library)))
     sheet.put("updated", str(updated))
     changed = sheet.db.execute(
         "SELECT number, min(frame) AS frame, max(new) AS new FROM entered WHERE changed AND NOT in_bulk GROUP BY number"
     ).fetchall()
-    written: list[Path | str] = []
-    count, all_of_them = 0, len(numbers) + len(changed)
-    for frames, paths in enter_new(sheet, parcel, library, numbers, helping):
-        written += paths
+    in_bulk = sheet.db.execute("SELECT frame, number FROM entered WHERE in_bulk ORDER BY number")
+    all_of_them = sheet.db.execute("SELECT count(*) FROM entered WHERE in_bulk").fetchone()[0] + len(changed)
+    count = 0
+    for frames, paths in enter_new(sheet, parcel, library, in_bulk, helping):
+        flush_files(paths, library.root)
         count += frames
         progress(Stage("writing sidecars", "frames"), count, all_of_them)
-    for count, row in enumerate(changed, len(numbers) + 1):
+    written: list[Path | str] = []
+    for row in changed:
         packet = delivered_packet(records_of(sheet, [row["frame"]])[row["frame"]])
         path = write_sidecar(library, row["number"], packet, new=bool(row["new"]))
         if path is not None:
             written.append(path)
+        count += 1
         progress(Stage("writing sidecars", "frames"), count, all_of_them)
+    flush_files(written, library.root)
     mark_reduced(library, parcel.order)
     mark_undated(library, parcel.order, progress)
     write_albums(library, albums)
     _keep_delivered(sheet, parcel, library)
-    flush_files(written, library.root)
     for folder in folders:
         flush_folder(folder)
 
