@@ -15,9 +15,10 @@ from bramblemoor.frames.claims import Claim, believed_moment
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, next_number, stamp
+from bramblemoor.running import Progress, Stage
 
 
-def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
+def account(sheet: Worksheet, parcel: Parcel, library: Library, progress: Progress) -> Receipt:
     """The balanced account of a parcel, or one that shows that it does not balance.
 
     The two sides share no counting: what came in is read off the parts' directories and the service's statement; what
@@ -30,7 +31,7 @@ def account(sheet: Worksheet, parcel: Parcel, library: Library) -> Receipt:
     if frames is None:
         frames = sheet.db.execute("SELECT count(DISTINCT frame) FROM units").fetchone()[0] + len(lone)
     vanished: list[Finding] = []
-    new, before = _kept(sheet, library, vanished)
+    new, before = _kept(sheet, library, vanished, progress)
     left_out = [LeftOut(one.name, _MAY_BE_THERE if parcel.without else _NO_PICTURE, Amount(frames=1)) for one in lone]
     if parcel.without:
         gap = max(0, frames - sheet.db.execute("SELECT count(DISTINCT frame) FROM units").fetchone()[0] - len(lone))
@@ -133,30 +134,33 @@ _FOUND = f"""
 """
 
 
-def _kept(sheet: Worksheet, library: Library, vanished: list[Finding]) -> tuple[Amount, Amount]:
+def _kept(sheet: Worksheet, library: Library, vanished: list[Finding], progress: Progress) -> tuple[Amount, Amount]:
     """What is new in the library and what was in it already: each content looked up in the ledger, and what is new on disk.
 
     A frame counts where its files are; one that has grown counts as here already.
     """
-    new, before = Amount(), Amount()
+    files, size = {True: 0, False: 0}, {True: 0, False: 0}  # by whether they are new
     grown: set[int] = set()
     frames: set[int] = set()
-    for unit in sheet.db.execute("SELECT frame, sha256, here, path FROM units ORDER BY entry"):
-        place = unit["path"] if unit["here"] is None else None
+    whole = sheet.db.execute("SELECT count(*) FROM units").fetchone()[0]
+    for count, unit in enumerate(sheet.db.execute("SELECT frame, sha256, here, path FROM units ORDER BY entry"), 1):
+        progress(Stage("accounting", "files"), count, whole)
+        is_new = unit["here"] is None
+        place = unit["path"] if is_new else None
         row = library.db.execute(_FOUND, (digest_of_key(unit["sha256"]), place, place)).fetchone()
         if row is None:
             continue
-        if place is not None:
+        if is_new:
             there = status_of(f"{library.root}/{row['path']}")
             if there is None or not stat.S_ISREG(there.st_mode) or there.st_size != row["bytes"]:
                 vanished.append(Finding(row["path"], "it was put in place and is not there now", attention=True))
                 continue
-            new += Amount(files=1, bytes=row["bytes"])
         else:
-            before += Amount(files=1, bytes=row["bytes"])
             grown.add(unit["frame"])
+        files[is_new] += 1
+        size[is_new] += row["bytes"]
         frames.add(unit["frame"])
-    return new + Amount(frames=len(frames - grown)), before + Amount(frames=len(grown))
+    return Amount(len(frames - grown), files[True], size[True]), Amount(len(grown), files[False], size[False])
 
 
 def _stored_once(sheet: Worksheet) -> Iterator[LeftOut]:

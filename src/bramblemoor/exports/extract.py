@@ -31,7 +31,7 @@ _LISTED = (
 _Rows = list[tuple[object, ...]]
 
 
-def list_entries(sheet: Worksheet, parcel: Parcel, helping: Helpers) -> None:
+def list_entries(sheet: Worksheet, parcel: Parcel, helping: Helpers, progress: Progress) -> None:
     """Write down every entry of every part, once all of them have passed the safety checks.
 
     Raises PartsAmiss where the dialect fits none of them.
@@ -39,10 +39,13 @@ def list_entries(sheet: Worksheet, parcel: Parcel, helping: Helpers) -> None:
     if sheet.get("listed"):
         return
     with sheet.changing() as db:
+        count = 0
         numbered = enumerate(_entries(parcel), 1)
         for found in helping.map(partial(_listed, parcel.dialect), portions(numbered, _AT_ONCE)):
             for statement, rows in zip(_LISTED, found, strict=True):
                 db.executemany(statement, rows)
+            count += len(found[0])
+            progress(Stage("listing", "entries"), count, 0)
         _want_by_position(db, parcel.dialect)
         sheet.put("listed", "yes")
         if db.execute("SELECT 1 FROM entries WHERE kind IN ('picture', 'sidecar', 'index')").fetchone() is None:

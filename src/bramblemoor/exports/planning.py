@@ -17,7 +17,7 @@ from bramblemoor.frames.moments import moment_in_name
 from bramblemoor.library.filing import free_paths
 from bramblemoor.library.home import Library
 from bramblemoor.library.layout import folder_for
-from bramblemoor.running import portions
+from bramblemoor.running import Progress, Stage, portions
 
 # A content delivered several times was staged and read once, perhaps as a copy for an album in an earlier part; it belongs
 # to the frame of the entry that is no copy.
@@ -49,22 +49,25 @@ FRAMES = """
 """
 
 
-def plan(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
+def plan(sheet: Worksheet, parcel: Parcel, library: Library, progress: Progress) -> None:
     """Decide for every distinct content whose frame it is and where it goes, once; then the worksheet notes PLANNED."""
     with sheet.changing() as db:
+        progress(Stage("pairing", "entries"), 0, db.execute("SELECT count(*) FROM entries").fetchone()[0])
         _gather(sheet, parcel.dialect)
-        for row in db.execute("SELECT units.*, name FROM units JOIN entries ON id = entry").fetchall():
-            known = _known(library, parcel.service, row)
-            if known is not None:
-                db.execute("UPDATE units SET here = ? WHERE entry = ?", (known, row["entry"]))
+        units = db.execute("SELECT units.*, name FROM units JOIN entries ON id = entry")
+        here = [(known, row["entry"]) for row in units if (known := _known(library, parcel.service, row)) is not None]
+        db.executemany("UPDATE units SET here = ? WHERE entry = ?", here)
         earlier = Earlier(library.db, parcel.service)
         refuse_strangers(sheet, earlier)
         _match(sheet, parcel.dialect)
         keep_apart(sheet, earlier)
+        count, whole = 0, db.execute("SELECT count(DISTINCT frame) FROM units").fetchone()[0]
         for frames in portions((row[0] for row in db.execute(FRAMES)), AT_ONCE):
-            units, records = units_of(sheet, frames), records_of(sheet, frames)
+            contents, records = units_of(sheet, frames), records_of(sheet, frames)
             for frame in frames:
-                _place_frame(sheet, parcel, library, units[frame], records[frame])
+                _place_frame(sheet, parcel, library, contents[frame], records[frame])
+            count += len(frames)
+            progress(Stage("planning", "frames"), count, whole)
         sheet.put(PLANNED, "yes")
 
 

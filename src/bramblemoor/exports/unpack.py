@@ -63,7 +63,7 @@ def unpack(library: Library, parcel: Parcel, progress: Progress) -> Receipt:
     """
     sheet = Worksheet(parcel.work, worksheets.fingerprint(parcel))
     with Helpers() as helping:
-        list_entries(sheet, parcel, helping)
+        list_entries(sheet, parcel, helping, progress)
         return _unpack(sheet, parcel, library, helping, progress)
 
 
@@ -74,7 +74,7 @@ def _unpack(sheet: Worksheet, parcel: Parcel, library: Library, helping: Helpers
         with library.ledger.changing() as db:
             db.execute("DELETE FROM meta WHERE key = ?", (mark,))
         with library.ledger.unchanged():
-            plan(sheet, parcel, library)
+            plan(sheet, parcel, library, progress)
     if library.db.execute("SELECT 1 FROM meta WHERE key = ?", (mark,)).fetchone() is None:
         touched = _put_in_place(sheet, library, progress)
         with library.ledger.changing(facts=True) as db:
@@ -84,7 +84,7 @@ def _unpack(sheet: Worksheet, parcel: Parcel, library: Library, helping: Helpers
             library.seen.clear()
             db.execute("INSERT INTO meta VALUES (?, '')", (mark,))
     with library.ledger.unchanged():
-        receipt = account(sheet, parcel, library)
+        receipt = account(sheet, parcel, library, progress)
     write_receipt(library.receipts, receipt)
     # In this order: a worksheet must never outlive its mark, or its frames would be entered again.
     sheet.discard()

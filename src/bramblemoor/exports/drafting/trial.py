@@ -69,7 +69,7 @@ def try_dialect(parcel: Parcel, progress: Progress) -> Trial:
         sheet = Worksheet(tried.work, worksheets.fingerprint(tried))
         try:
             with Helpers() as helping:
-                list_entries(sheet, tried, helping)
+                list_entries(sheet, tried, helping, progress)
                 extract(sheet, tried, helping, progress, keep=False)
             with sheet.changing():
                 join(sheet, tried.dialect)
