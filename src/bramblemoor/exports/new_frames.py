@@ -40,8 +40,6 @@ from bramblemoor.processes import Helpers
 from bramblemoor.running import portions
 
 Row = tuple[object, ...]
-_FLUSHED = 4000
-"""Frames whose sidecars are flushed together."""
 
 
 @dataclass(frozen=True)
@@ -92,25 +90,19 @@ def enter_new(
     sheet: Worksheet, parcel: Parcel, library: Library, numbered: Iterable[tuple[int, int]], helping: Helpers
 ) -> Iterator[tuple[int, list[str]]]:
     """Enter all that is told of frames that have their numbers (frame of the worksheet, frame of the ledger) and are in their
-    albums, and write their sidecars; yields how many were entered and the paths of their sidecars, which are not flushed, some
-    thousand at a time. Inside a transaction of the ledger.
+    albums, and write their sidecars; yields how many were entered and the paths of their sidecars, which are not flushed, a
+    portion at a time. Inside a transaction of the ledger.
     """
     jobs = (_told_of(sheet, parcel, library, dict(some)) for some in portions(numbered, AT_ONCE))
     work = partial(_prepared, str(library.root), locations_of(library.root))
     db = library.db
-    count, written = 0, list[str]()
     for rows in helping.map(work, jobs):
         db.executemany("UPDATE frames SET reference = ? WHERE id = ?", rows.references)
         db.executemany(ENTER_FILE, rows.files)
         db.executemany(ENTER_CLAIM, rows.claims)
         db.executemany(SHOW, rows.shown)
         db.executemany(ENTER_WORDS, rows.words)
-        count += len(rows.shown)
-        written += rows.written
-        if count >= _FLUSHED:
-            yield count, written
-            count, written = 0, []
-    yield count, written
+        yield len(rows.shown), rows.written
 
 
 def _told_of(sheet: Worksheet, parcel: Parcel, library: Library, numbers: Mapping[int, int]) -> list[_Fresh]:

@@ -52,6 +52,7 @@ from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
 
+_FLUSHED = 4000  # sidecars that are flushed together
 _BY_HAND = ("title", "caption", "location", "position", "rating")
 
 
@@ -204,12 +205,14 @@ def _enter(
     ).fetchall()
     in_bulk = sheet.db.execute("SELECT frame, number FROM entered WHERE in_bulk ORDER BY number")
     all_of_them = sheet.db.execute("SELECT count(*) FROM entered WHERE in_bulk").fetchone()[0] + len(changed)
-    count = 0
+    count, written = 0, list[Path | str]()
     for frames, paths in enter_new(sheet, parcel, library, in_bulk, helping):
-        flush_files(paths, library.root)
+        written += paths
+        if len(written) >= _FLUSHED:
+            flush_files(written, library.root)
+            written.clear()
         count += frames
         progress(Stage("writing sidecars", "frames"), count, all_of_them)
-    written: list[Path | str] = []
     for row in changed:
         packet = delivered_packet(records_of(sheet, [row["frame"]])[row["frame"]])
         path = write_sidecar(library, row["number"], packet, new=bool(row["new"]))
