@@ -22,6 +22,7 @@ _PICTURES = FOLDERS[0]
 _COLLECTING = "pictures being collected"
 """What the folder is called while everything that lies in the library's folder moves into it."""
 _OWN = {folder.partition("/")[0] for folder in FOLDERS} | {SETTINGS_FILE, SET_ASIDE, "incoming"}
+_MOST_COUNTED = 100_000  # entries below a folder: how many pictures there are in all would take long to learn
 _MOST_BESIDE, _MOST_ENTRIES = 50, 2000  # folders, and entries of each, that are looked at for a hint
 _OF_THE_DRIVE = LITTER | {"lost+found", "System Volume Information", "$RECYCLE.BIN", ".TemporaryItems", _COLLECTING}
 
@@ -199,14 +200,17 @@ def refuse_pictures(root: Path) -> None:
     this = f"bramblemoor new {quote(str(root))} --around"
     if (root / _COLLECTING).is_dir():
         raise WrongUse(f"A library is being made around the pictures in {root}.", f"Go on: {this}.")
-    found = pictures_below(root)
+    found = pictures_below(root, _MOST_COUNTED)
+    if not found.pictures and not found.whole:
+        found = pictures_below(root)
     if not found.pictures:
         return
+    more = "" if found.whole else "more than "
     how = "they stay where they are"
     if not keeps_its_place(root):
         how = f"they move into {root.absolute().name}/pictures, and stay as they lie among each other"
     raise WrongUse(
-        f"{root} holds {found.pictures:,} {_plural(found.pictures, 'picture')} in {found.folders:,}"
+        f"{root} holds {more}{found.pictures:,} {_plural(found.pictures, 'picture')} in {found.folders:,}"
         f" {_plural(found.folders, 'folder')}; nothing was changed.",
         f"To make a library around them ({how}; nothing is copied): {this}. To copy them into a library elsewhere:"
         " bramblemoor new DIR, and in it:"
