@@ -2,7 +2,9 @@
 
 import os
 import secrets
+import shutil
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from threading import Thread
 from typing import Annotated
@@ -11,6 +13,7 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import single
+from bramblemoor.disk.durable import beside
 from bramblemoor.errors import WrongUse
 from bramblemoor.library.folding import suggestion
 
@@ -46,7 +49,7 @@ def stand_in(
     if not (folder / "account.json").is_file():
         if folder.exists() and any(folder.iterdir()):
             raise WrongUse(f"{folder} holds something else than an account.", "Name a new folder.")
-        known[service].draw(folder)
+        _draw(known[service].draw, folder)
     token_file = folder / "token.txt"
     if not token_file.is_file():
         token_file.touch(0o600)
@@ -77,3 +80,14 @@ def _end_with_input() -> None:
 
 
 COMMANDS = {"stand-in": single("stand-in", stand_in)}
+
+
+def _draw(draw: Callable[[Path], None], folder: Path) -> None:
+    """Draw an account; a new folder appears when it is whole, so that one that was broken off is drawn anew."""
+    if folder.exists():
+        draw(folder)
+        return
+    fresh = beside(folder)
+    shutil.rmtree(fresh, ignore_errors=True)
+    draw(fresh)
+    fresh.replace(folder)
