@@ -39,10 +39,10 @@ class _Document(NamedTuple):
     content: bytes
 
 
-What = Literal["record", "album", "parts", "trouble", "done"]
+_What = Literal["record", "album", "parts", "trouble", "done"]
 # What a document says: where it is written down, and as which row.
-_Said = tuple[What, tuple[object, ...]]
-_NOTING: dict[What, str] = {
+_Said = tuple[_What, tuple[object, ...]]
+_NOTING: dict[_What, str] = {
     "record": "INSERT INTO records (entry, number, family, path, file_name, told, as_told, reference, sha256_said, size_said,"
     " taken, claims, albums, troubles, edits, content, refers) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
     "album": "INSERT INTO described (entry, title, description, reference, members, cover) VALUES (?, ?, ?, ?, ?, ?)",
@@ -123,7 +123,7 @@ class _Packer:
 def _note(sheet: Worksheet, said: Iterable[_Said]) -> None:
     """Write down what documents say, in its order within each table."""
     for some in portions(said, _NOTED):
-        rows: dict[What, list[tuple[object, ...]]] = {}
+        rows: dict[_What, list[tuple[object, ...]]] = {}
         for what, row in some:
             rows.setdefault(what, []).append(row)
         for what, of_it in rows.items():

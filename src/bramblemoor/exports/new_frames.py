@@ -39,7 +39,7 @@ from bramblemoor.library.sidecars import is_wanted, new_sidecar, origin_of, put_
 from bramblemoor.processes import Helpers
 from bramblemoor.running import portions
 
-Row = tuple[object, ...]
+_Row = tuple[object, ...]
 
 
 @dataclass(frozen=True)
@@ -68,11 +68,11 @@ class _Fresh:
 class _Rows:
     """What is to be entered of some frames; `written` are the paths of their sidecars."""
 
-    references: list[Row]
-    files: list[Row]
-    claims: list[Row]
-    shown: list[Row]
-    words: list[Row]
+    references: list[_Row]
+    files: list[_Row]
+    claims: list[_Row]
+    shown: list[_Row]
+    words: list[_Row]
     written: list[str]
 
 
@@ -110,12 +110,11 @@ def _told_of(sheet: Worksheet, parcel: Parcel, library: Library, numbers: Mappin
     albums = titles_by_frame(library.db, numbers.values())
     found = []
     for frame, number in numbers.items():
-        path: str = units[frame][0]["path"]
-        folder, _, name = path.rpartition("/")
+        original = original_of(units[frame])
+        folder, _, name = units[frame][0]["path"].rpartition("/")
         found.append(_Fresh(
             number, folder, name, parcel.service, told_reference(records[frame]),
-            [new_file(library, unit) for unit in units[frame]], original_of(units[frame])["claims"],
-            original_of(units[frame])["name"],
+            [new_file(library, unit) for unit in units[frame]], original["claims"], original["name"],
             [(one["claims"], told_by(parcel.service, parcel.order, one["name"])) for one in records[frame]],
             names[frame], f"{parcel.service} {parcel.order}", albums.get(number, ()), delivered_packet(records[frame]),
         ))  # fmt: skip

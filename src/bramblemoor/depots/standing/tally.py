@@ -15,8 +15,6 @@ from bramblemoor.running import portions
 
 AMISS, LACKS, UNREAD, FREED = "amiss", "lacks", "unread", "freed"
 _BATCH = 20_000
-
-
 _AT_ONCE = 20  # depots in one query: it joins a table for each, and SQLite joins no more than 64
 # What is wrong with a file, as a number above every moment; the larger counts.
 _UNREAD, _LACKS, _OLD, _AMISS = 1 << 40, 2 << 40, (2 << 40) + 1, 3 << 40
