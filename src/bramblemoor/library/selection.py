@@ -195,6 +195,7 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
 
 EVERYTHING = Selection()
 _FEW = 3
+_MOST_NAMES = 20_000  # that are compared with one that nothing is called: a moment's work
 _KIND_SAID = {"photo": "photos", "video": "films", "other": "of a kind that is not known here"}
 _ALBUM = (
     "r.id IN (SELECT frame FROM album_frames WHERE album IN (SELECT id FROM albums WHERE instr(bm_plain(title), ?)))"
@@ -293,6 +294,17 @@ def located_in(library: Library, selection: Selection) -> Clause:
     return located(library.db, selection, library.root)
 
 
+def _names_near(db: sqlite3.Connection, name: str) -> list[str]:
+    """Names of frames that one may be a slip of; where there are very many, only those that begin alike, and not too many."""
+    found = db.execute("SELECT DISTINCT name FROM frames LIMIT ?", (_MOST_NAMES + 1,)).fetchall()
+    if len(found) > _MOST_NAMES:
+        found = db.execute(
+            "SELECT DISTINCT name FROM frames WHERE substr(name, 1, 3) = substr(?, 1, 3) COLLATE NOCASE LIMIT ?",
+            (name, _MOST_NAMES),
+        ).fetchall()
+    return sorted(row[0] for row in found)
+
+
 def _none_called(db: sqlite3.Connection, unknown: list[str], of: int) -> WrongUse:
     if len(unknown) > 1:
         shown = ", ".join(map(repr, unknown[:_FEW])) + (", ..." if len(unknown) > _FEW else "")
@@ -304,8 +316,7 @@ def _none_called(db: sqlite3.Connection, unknown: list[str], of: int) -> WrongUs
     if is_glob(name):
         literal = " Brackets in a glob stand for themselves." if set(name) & set("[]{}") else ""
         return WrongUse(f"No frame fits {name!r}.{literal}", "Look for what there is: bramblemoor find.")
-    names = [row[0] for row in db.execute("SELECT name FROM frames ORDER BY name")]
-    near = suggestion(name.rpartition("/")[2], names, listed=0)
+    near = suggestion(name.rpartition("/")[2], _names_near(db, name.rpartition("/")[2]), listed=0)
     return WrongUse(f"No frame is called {name!r} here.", f"{near}Look for it: bramblemoor find.")
 
 
