@@ -91,6 +91,14 @@ def settle(db: sqlite3.Connection) -> None:
         db.execute("DELETE FROM unsettled WHERE unit IN (SELECT unit FROM temp.settling)")
 
 
+def is_whole_at(db: sqlite3.Connection, depot: int) -> bool:
+    """Whether every file of the library is there and current at a depot, read or not. False, too, where that is not settled."""
+    if db.execute("SELECT 1 FROM unsettled LIMIT 1").fetchone():
+        return False
+    stands = db.execute("SELECT held FROM stands WHERE id IN (SELECT stand FROM counted WHERE units > 0)")
+    return all(read_held(held).get(depot, LACKS) not in (LACKS, AMISS) for (held,) in map(tuple, stands))
+
+
 def read_days(state: str | None) -> tuple[int, int] | None:
     """The days of the oldest and the newest reading, of a state that is one of readings."""
     if state is None or not state[:1].isdecimal():

@@ -55,7 +55,7 @@ _HERE_AGAIN = """
 """
 _LEFT_BEHIND = """
     SELECT f.id, f.frame, f.path, coalesce(own.sha256, f.sha256) AS sha256, moved.path AS now FROM temp.stock moved
-    JOIN files f ON f.frame = moved.frame AND f.role = 'sidecar' AND f.path = moved.was || '.xmp'
+    CROSS JOIN files f ON f.frame = moved.frame AND f.role = 'sidecar' AND f.path = moved.was || '.xmp'
     LEFT JOIN temp.stock own ON own.path = f.path
     WHERE moved.kind = 'moved' AND moved.role = 'original' AND coalesce(own.kind, '') NOT IN ('vanished', 'new')
     AND f.path NOT IN (SELECT was FROM temp.stock WHERE was IS NOT NULL) ORDER BY f.path
