@@ -39,6 +39,10 @@ Progress = Callable[[Stage, int, int], None]
 """Told as often as one likes: the stage, how much is done, and how much there is in all (0 where that is not known)."""
 
 
+def silent(stage: Stage, done: int, whole: int) -> None:
+    """Progress that is told to nobody."""
+
+
 class Meter:
     """Tells the progress of a stage by what comes and, where something has to come once more, goes."""
 

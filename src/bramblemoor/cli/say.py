@@ -13,7 +13,7 @@ from pathlib import Path
 from threading import Lock
 from typing import Any, Literal
 
-from bramblemoor.running import Progress, Stage
+from bramblemoor.running import Progress, Stage, silent
 
 Tone = Literal["", "good", "amiss"]
 _COLOURS = {"good": "32", "amiss": "1;31"}
@@ -255,8 +255,36 @@ def ring() -> None:
 def meter() -> Iterator[Progress]:
     """A progress line on stderr: rate, share and time left; only on a terminal, and only for what takes a while."""
     if not sys.stderr.isatty():
-        yield lambda stage, done, total: None
+        yield silent
         return
+    began = time.monotonic()
+    bars: Any = None
+    tasks: dict[Stage, Any] = {}
+    lock = Lock()  # files may be read by two threads
+
+    def report(stage: Stage, done: int, total: int) -> None:
+        nonlocal bars
+        if time.monotonic() - began < _PATIENCE:
+            return
+        with lock:
+            if bars is None:
+                bars = _bars()
+                bars.start()
+            if stage not in tasks:
+                for task in tasks.values():
+                    bars.update(task, visible=False)
+                tasks[stage] = bars.add_task(stage.name, things=stage.things)
+            bars.update(tasks[stage], completed=done, total=total or None)
+
+    try:
+        yield report
+    finally:
+        if bars is not None:
+            bars.stop()
+
+
+def _bars() -> Any:
+    """What draws the line; loading it takes as long as a short command."""
     from rich.console import Console
     from rich.progress import BarColumn, ProgressColumn, Task, TextColumn
     from rich.progress import Progress as Bars
@@ -275,26 +303,7 @@ def meter() -> Iterator[Progress]:
                 parts.append(f"{duration(task.time_remaining)} left")
             return Text(", ".join(parts))
 
-    began = time.monotonic()
     bar = BarColumn(complete_style="blue", finished_style="blue")
-    shown = Bars(
+    return Bars(
         TextColumn("{task.description}", markup=False), bar, Figures(), console=Console(stderr=True), transient=True
     )
-    tasks: dict[Stage, Any] = {}
-    lock = Lock()  # files may be read by two threads
-
-    def report(stage: Stage, done: int, total: int) -> None:
-        if time.monotonic() - began < _PATIENCE:
-            return
-        with lock:
-            shown.start()
-            if stage not in tasks:
-                for task in tasks.values():
-                    shown.update(task, visible=False)
-                tasks[stage] = shown.add_task(stage.name, things=stage.things)
-            shown.update(tasks[stage], completed=done, total=total or None)
-
-    try:
-        yield report
-    finally:
-        shown.stop()
