@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+import random
 import signal
 import sqlite3
 import subprocess
@@ -12,7 +13,10 @@ from pathlib import Path
 import pytest
 
 from bench import make_small_parcel, with_children
+from bramblemoor.depots.standing.tally import settle, settle_all
 from bramblemoor.errors import NotPossible, PartsAmiss
+from bramblemoor.library.clock import DAY
+from bramblemoor.library.home import Library
 from bramblemoor.processes import Helpers
 from conftest import Shell
 
@@ -98,3 +102,50 @@ def test_what_helpers_return_comes_in_order_and_what_fails_there_is_told_here() 
     )
     with Helpers() as helping, pytest.raises(NotPossible, match="ended from outside"):
         list(helping.map(_square, range(71, 120)))
+
+
+def test_standings_are_the_same_whoever_weighs_them(
+    shell: Shell, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    shell("new", "library")
+    library = Library(tmp_path / "library")
+    states = ("proven", "proven", "cached", "written", "damaged", "missing")
+    draw = random.Random(20)
+    with library.ledger.changing() as db:
+        for number in (1, 2):
+            db.execute(
+                "INSERT INTO depots (number, id, name, kind, site, medium, whereabouts, device, added)"
+                " VALUES (?1, ?1, ?1, '', '', '', '', '', '')", (number,),
+            )  # fmt: skip
+        for number in range(1, 1201):
+            db.execute(
+                "INSERT INTO frames (id, folder, name, kind, year) VALUES (?1, '', ?1, '', 2000 + ?1 % 9)", (number,)
+            )
+        for number in range(1, 3001):
+            db.execute(
+                "INSERT INTO files (id, frame, role, path, collision, bytes, sha256, mtime_ns, read_at)"
+                " VALUES (?1, ?2, '', ?1, ?1, 1, ?1, 0, ?3)",
+                (number, number % 1500 if 0 < number % 1500 <= 1200 else None, draw.choice((None, DAY * 20_000))),
+            )  # fmt: skip
+            for depot in range(3):
+                if draw.random() < 0.8:
+                    state = draw.choice(states) if depot else draw.choice(("freed", "missing", "damaged"))
+                    old = draw.choice((None, None, None, "old"))
+                    db.execute(
+                        "INSERT INTO copies VALUES (?, ?, ?, ?, ?, NULL)",
+                        (depot, number, state, DAY * (20_000 + draw.randrange(3)), old if depot else None),
+                    )
+        settle(db)
+    alone = _standings(library)
+    assert len(alone) == 1200 + 3000 - 2400 and len({held for _, held in alone}) > 20
+    monkeypatch.setattr("bramblemoor.depots.standing.tally._BATCH", 100)
+    told: list[int] = []
+    settle_all(library, lambda stage, done, whole: told.append(done))
+    assert _standings(library) == alone
+    assert told[-1] == len(alone) and len(told) == 18
+    assert library.db.execute("SELECT count(*) FROM unsettled").fetchone()[0] == 0
+
+
+def _standings(library: Library) -> list[tuple[int, str]]:
+    query = "SELECT unit, held FROM standings JOIN stands ON stands.id = stand ORDER BY unit"
+    return [tuple(row) for row in library.db.execute(query)]

@@ -27,9 +27,10 @@ _AHEAD = 3  # jobs that run or wait: what they return is held in memory
 class Helpers:
     """Threads of this process, and once there were many jobs processes that help it: starting those takes a third of a second."""
 
-    def __init__(self) -> None:
-        self._pool: Executor = ThreadPoolExecutor(_HELPERS)
-        self._jobs = 0
+    def __init__(self, *, for_much: bool = False) -> None:
+        """`for_much` says that there will be many jobs: then processes help from the first on."""
+        self._pool: Executor = _processes() if for_much else ThreadPoolExecutor(_HELPERS)
+        self._jobs = _FEW if for_much else 0
 
     def map(self, work: Callable[[Job], Result], jobs: Iterable[Job]) -> Iterator[Result]:
         """The results of some jobs, in their order; a few are done ahead. `work`, what it is given and returns can be pickled.
@@ -54,8 +55,7 @@ class Helpers:
         self._jobs += 1
         if self._jobs == _FEW:
             self._pool.shutdown(wait=False)
-            # Processes that begin anew: copies of this one would hold its open databases, too.
-            self._pool = ProcessPoolExecutor(_HELPERS, get_context("spawn"), _begin)
+            self._pool = _processes()
         return self._pool
 
     def __enter__(self) -> "Helpers":
@@ -65,6 +65,11 @@ class Helpers:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._pool.shutdown(cancel_futures=True)
+
+
+def _processes() -> Executor:
+    """Helpers that begin anew: copies of this process would hold its open databases, too."""
+    return ProcessPoolExecutor(_HELPERS, get_context("spawn"), _begin)
 
 
 def _begin() -> None:

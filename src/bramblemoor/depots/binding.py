@@ -14,7 +14,7 @@ from bramblemoor.depots.bringing import Restored, ToBring, bring_all
 from bramblemoor.depots.register.known import known_depots
 from bramblemoor.depots.register.records import Books, open_books
 from bramblemoor.depots.register.register import finish_at, number_of, within_reach
-from bramblemoor.depots.standing.tally import settle
+from bramblemoor.depots.standing.tally import settle_apart
 from bramblemoor.depots.verify import Result, Scope, read_places
 from bramblemoor.disk.durable import digest_of, flush_folder, free_bytes
 from bramblemoor.disk.file_systems import flush_files
@@ -145,7 +145,7 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
             # Entered first: what is said to be freed and is still there does no harm, the other way round it would be lost.
             copies.mark_all_here(db, _KEPT, (year,), "freed")
             db.execute("UPDATE bound SET freed = ? WHERE year = ?", (books.started, year))
-            settle(db)
+        settle_apart(library)
     freed, left = Amount(), []
     folders: set[Path] = set()
     rows = library.db.execute(f"{_OF_YEAR} ORDER BY f.path", (year,)).fetchall()
@@ -248,7 +248,7 @@ def unbind(library: Library, year: int, depots: Sequence[Depot], progress: Progr
             )
             db.execute("DELETE FROM bound WHERE year = ?", (year,))
             _write_what_was_told(library, year)
-            settle(db)
+        settle_apart(library)
     write_receipt(library.receipts, receipt)
     return receipt, complete
 

@@ -135,7 +135,7 @@ def restore(target: Path, sources: Sequence[Holder], progress: Progress) -> tupl
         library.take_seat(db)
         _know_what_is_away(library)
         proven.enter_library(library)
-        settle_all(db)
+    settle_all(library, progress)
     write_receipt(library.receipts, receipt)
     begun.unlink()
     return library, receipt
@@ -178,7 +178,7 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
         library.take_seat(db)
         db.execute("UPDATE files SET read_at = NULL")  # what was found amiss since, that ledger does not tell
         _know_what_is_away(library)
-        settle_all(db)
+    settle_all(library)
     return library
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from bramblemoor.depots.bag.contents import NOW, Contents
 from bramblemoor.depots.bringing import Restored, ToBring, bring_all
 from bramblemoor.depots.restore import ALL_HERE, Holder, contents_of
-from bramblemoor.depots.standing.tally import settle
+from bramblemoor.depots.standing.tally import settle_apart
 from bramblemoor.disk.durable import write_atomically
 from bramblemoor.disk.told import inside_or_none
 from bramblemoor.errors import DepotTrouble, WrongUse
@@ -64,7 +64,7 @@ def restore_some(
                 "UPDATE files SET read_at = ? WHERE path = ? AND sha256 = ?", ((now_seconds(), *one) for one in here)
             )
             db.execute(ALL_HERE)
-            settle(db)
+        settle_apart(library, progress)
     more = {"to": str(target)} | ({"as of": moment} if moment != NOW else {})
     name = library.name if library else sources[0].name
     if library is not None and not library.read_only:

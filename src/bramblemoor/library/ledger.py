@@ -150,6 +150,11 @@ class Ledger:
         self.db.close()
 
 
+def read_apart(path: Path) -> sqlite3.Connection:
+    """A ledger's connection for another thread or process, to read only; it sees what was committed."""
+    return sqlite3.connect(f"{path.as_uri()}?mode=ro", uri=True, isolation_level=None)
+
+
 def require_inside(path: Path) -> None:
     """Raise NotPossible where a ledger that came from elsewhere names files outside the library, or cannot be read."""
     try:

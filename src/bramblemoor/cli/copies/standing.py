@@ -62,7 +62,8 @@ def standing(
     gone = if_lost or []
     _require_known(library, gone)
     by: Literal["shoot", "year"] = "shoot" if by_shoot else "year"
-    weighed = weigh(library, by=by, lost=gone, selection=selection)
+    with say.meter() as progress:
+        weighed = weigh(library, by=by, lost=gone, selection=selection, progress=progress)
     named: list[tuple[str, str]] = []
     if gone or every:
         for path, state in frames_standing(library, STATES[1:], gone, selection):

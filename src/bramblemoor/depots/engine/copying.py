@@ -17,7 +17,7 @@ from bramblemoor.depots.engine.lane import Lanes, open_lanes
 from bramblemoor.depots.engine.sources import Source
 from bramblemoor.depots.engine.work import Member, Work
 from bramblemoor.depots.register.register import expect_line, require_room_there
-from bramblemoor.depots.standing.tally import settle
+from bramblemoor.depots.standing.tally import settle_apart
 from bramblemoor.errors import NotPossible
 from bramblemoor.library import copies
 from bramblemoor.library.home import Library
@@ -112,8 +112,7 @@ class CopyRun:
                 pass
             feeder.hand_over()
         feeder.enter()
-        with self.library.ledger.changing() as db:
-            settle(db)  # once: a frame's copies at several depots are seldom entered together
+        settle_apart(self.library)  # once: a frame's copies at several depots are seldom entered together
         for member in wanting:
             outcome = self.outcomes[member.number]
             outcome.failure = lanes.by_key[member.number].failure

@@ -12,7 +12,7 @@ from bramblemoor.depots.bag.run_lists import read_run
 from bramblemoor.depots.kinds.interface import PAYLOAD, Store
 from bramblemoor.depots.register.known import KnownDepot, number_in
 from bramblemoor.depots.register.records import read_reading
-from bramblemoor.depots.standing.tally import settle
+from bramblemoor.depots.standing.tally import settle, settle_apart
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import copies
 from bramblemoor.library.home import Library
@@ -25,7 +25,7 @@ def forget_readings(library: Library, number: int) -> None:
     """What was read at a place does not count any more; what is known to be amiss there stays so."""
     with library.ledger.changing() as db:
         copies.doubt(db, number)
-        settle(db)
+    settle_apart(library)
 
 
 def catch_up(library: Library, known: KnownDepot, store: Store, run: str) -> None:
@@ -127,12 +127,12 @@ def learn_contents(library: Library, depot: Depot) -> int:
         if descends_from(library, read_line(depot.store).library):
             # A former state of this very ledger: what it says is known here.
             db.execute("INSERT OR IGNORE INTO given_up SELECT sha256 FROM temp.listed WHERE path = ?", (LEDGER,))
-        settle(db)
         unknown: int = db.execute(
             "SELECT count(*) FROM temp.listed WHERE bytes IS NOT NULL AND path != ? AND sha256 NOT IN (SELECT sha256 FROM files)"
             " AND sha256 NOT IN (SELECT sha256 FROM given_up)",
             (LEDGER,),
         ).fetchone()[0]
+    settle_apart(library)
     return unknown
 
 

@@ -9,7 +9,7 @@ from typing import Literal
 from bramblemoor.depots.bag.terms import LACKING, chosen
 from bramblemoor.depots.register.known import KnownDepot, known_depots
 from bramblemoor.depots.register.register import within_reach
-from bramblemoor.depots.standing.tally import AMISS, FREED, LACKS, UNREAD, read_days, read_held, settle
+from bramblemoor.depots.standing.tally import AMISS, FREED, LACKS, UNREAD, read_days, read_held, settle_apart
 from bramblemoor.disk.names import folded
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.clock import DAY
@@ -17,6 +17,7 @@ from bramblemoor.library.copies import ALARM, LIBRARY, amiss
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
 from bramblemoor.library.selection import EVERYTHING, Selection, prepare, select
+from bramblemoor.running import Progress, silent
 
 State = Literal["sound", "short", "single", "lost"]
 STATES: tuple[State, ...] = ("sound", "short", "single", "lost")
@@ -125,20 +126,21 @@ def standing(
     by: Literal["year", "shoot"] = "year",
     lost: Sequence[str] = (),
     selection: Selection = EVERYTHING,
+    progress: Progress = silent,
 ) -> Standing:
     """Weigh every frame that is meant. A frame counts at a holder when each of its files does: current, read from the medium,
     fresh.
 
     `lost` names holders, sites or media that are supposed to be gone. Of some frames only they are weighed, and no other files.
     """
-    return _Scale(library, lost, selection).weigh(by)
+    return _Scale(library, lost, selection, progress).weigh(by)
 
 
 def frames_standing(
     library: Library, states: Sequence[State], lost: Sequence[str] = (), selection: Selection = EVERYTHING
 ) -> Iterator[tuple[str, State]]:
     """(path, state) of each frame whose state is one of these, in order of path."""
-    scale = _Scale(library, lost, selection)
+    scale = _Scale(library, lost, selection, silent)
     wanted = {number: state for number, (state, _) in scale.stands.items() if state in states}
     if not wanted:
         return
@@ -157,12 +159,11 @@ def _day(days: int) -> str:
 class _Scale:
     """The holders, and what each known stand amounts to."""
 
-    def __init__(self, library: Library, lost: Sequence[str], selection: Selection) -> None:
+    def __init__(self, library: Library, lost: Sequence[str], selection: Selection, progress: Progress) -> None:
         self._library = library
         self._db = library.db
         if not library.read_only and self._db.execute("SELECT 1 FROM unsettled LIMIT 1").fetchone():
-            with library.ledger.changing() as db:
-                settle(db)
+            settle_apart(library, progress)
         self._whole = selection.everything
         if not self._whole:
             select(library, selection)

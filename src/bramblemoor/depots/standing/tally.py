@@ -7,14 +7,21 @@ from the future counts for nothing. Freshness is then a matter of counting, not 
 """
 
 import sqlite3
-from collections.abc import Sequence
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import closing
+from pathlib import Path
 
 from bramblemoor.library.clock import DAY
 from bramblemoor.library.copies import amiss
-from bramblemoor.running import portions
+from bramblemoor.library.home import Library
+from bramblemoor.library.ledger import FILE as LEDGER
+from bramblemoor.library.ledger import read_apart
+from bramblemoor.processes import Helpers
+from bramblemoor.running import Progress, Stage, portions, silent
 
 AMISS, LACKS, UNREAD, FREED = "amiss", "lacks", "unread", "freed"
-_BATCH = 20_000
+_BATCH = 10_000
 _AT_ONCE = 20  # depots in one query: it joins a table for each, and SQLite joins no more than 64
 # What is wrong with a file, as a number above every moment; the larger counts.
 _UNREAD, _LACKS, _OLD, _AMISS = 1 << 40, 2 << 40, (2 << 40) + 1, 3 << 40
@@ -62,33 +69,94 @@ def _settling(kind: str, join: str, depots: Sequence[int]) -> str:
     """
 
 
-def settle_all(db: sqlite3.Connection) -> None:
-    """Bring every standing in step, as in a library that was just made from copies."""
-    db.execute("INSERT OR IGNORE INTO unsettled SELECT DISTINCT coalesce(frame, -id) FROM files")
-    settle(db)
+def settle_all(library: Library, progress: Progress = silent) -> None:
+    """Bring every standing in step, as in a library that was just made from copies; in transactions of its own."""
+    with library.ledger.changing() as db:
+        db.execute("INSERT OR IGNORE INTO unsettled SELECT DISTINCT coalesce(frame, -id) FROM files")
+    settle_apart(library, progress)
+
+
+def settle_apart(library: Library, progress: Progress = silent) -> None:
+    """As `settle`, in a transaction of its own. Where there are very many units other processes help to weigh them.
+
+    Those see what was committed only. What was changed before, and waits for this, stands in the ledger as unsettled.
+    """
+    with library.ledger.changing() as db:
+        whole = db.execute("SELECT count(*) FROM unsettled").fetchone()[0]
+        if whole <= _BATCH:
+            settle(db)
+            return
+        _begin(db)
+        db.execute("INSERT INTO temp.settling SELECT unit FROM unsettled")
+        done = 0
+        with Helpers(for_much=True) as helpers:
+            jobs = ((library.root / LEDGER, *span) for span in _spans(db))
+            for units in helpers.map(_weighed_apart, jobs):
+                for held, those in units.items():
+                    db.executemany("INSERT INTO temp.settled VALUES (?, ?)", ((unit, held) for unit in those))
+                    done += len(those)
+                progress(Stage("weighing copies", "frames"), done, whole)
+        _put(db)  # now that nobody reads the ledger, which must not change under a reader
 
 
 def settle(db: sqlite3.Connection) -> None:
     """Bring the standings of all unsettled units in step, inside a transaction of the ledger."""
-    db.execute("CREATE TEMP TABLE IF NOT EXISTS settling (unit INTEGER PRIMARY KEY)")
-    db.execute("CREATE TEMP TABLE IF NOT EXISTS settled (unit INTEGER PRIMARY KEY, held TEXT)")
-    depots = [0, *(row[0] for row in db.execute("SELECT number FROM depots WHERE number > 0 ORDER BY number"))]
     while True:
-        db.execute("DELETE FROM temp.settling")
-        db.execute("DELETE FROM temp.settled")
+        _begin(db)
         if not db.execute("INSERT INTO temp.settling SELECT unit FROM unsettled LIMIT ?", (_BATCH,)).rowcount:
             return
-        # Frames and files of none apart, as each have their own index to go by.
-        for kind, join in (("u.unit > 0", "f.frame = u.unit"), ("u.unit < 0", "f.id = -u.unit AND f.frame IS NULL")):
-            for some in portions(depots, _AT_ONCE):
-                db.execute(_settling(kind, join, some))
-        db.execute("INSERT OR IGNORE INTO stands (held) SELECT DISTINCT held FROM temp.settled")
-        db.execute("DELETE FROM standings WHERE unit IN (SELECT unit FROM temp.settling)")
-        db.execute(
-            "INSERT INTO standings SELECT unit, year, stands.id FROM temp.settled JOIN stands USING (held)"
-            " LEFT JOIN frames ON frames.id = unit ORDER BY unit"
-        )
-        db.execute("DELETE FROM unsettled WHERE unit IN (SELECT unit FROM temp.settling)")
+        _weigh(db)
+        _put(db)
+
+
+def _begin(db: sqlite3.Connection) -> None:
+    """Make the tables of what is being settled, or empty them."""
+    db.execute("CREATE TEMP TABLE IF NOT EXISTS settling (unit INTEGER PRIMARY KEY)")
+    db.execute("CREATE TEMP TABLE IF NOT EXISTS settled (unit INTEGER PRIMARY KEY, held TEXT)")
+    db.execute("DELETE FROM temp.settling")
+    db.execute("DELETE FROM temp.settled")
+
+
+def _weigh(db: sqlite3.Connection) -> None:
+    """Learn what is held of the units that are being settled."""
+    depots = [0, *(row[0] for row in db.execute("SELECT number FROM depots WHERE number > 0 ORDER BY number"))]
+    # Frames and files of none apart, as each have their own index to go by.
+    for kind, join in (("u.unit > 0", "f.frame = u.unit"), ("u.unit < 0", "f.id = -u.unit AND f.frame IS NULL")):
+        for some in portions(depots, _AT_ONCE):
+            db.execute(_settling(kind, join, some))
+
+
+def _put(db: sqlite3.Connection) -> None:
+    """Enter what was learnt of the units that are being settled; of those that are no more, that they are not."""
+    db.execute("INSERT OR IGNORE INTO stands (held) SELECT DISTINCT held FROM temp.settled")
+    db.execute("DELETE FROM standings WHERE unit IN (SELECT unit FROM temp.settling)")
+    db.execute(
+        "INSERT INTO standings SELECT unit, year, stands.id FROM temp.settled JOIN stands USING (held)"
+        " LEFT JOIN frames ON frames.id = unit ORDER BY unit"
+    )
+    db.execute("DELETE FROM unsettled WHERE unit IN (SELECT unit FROM temp.settling)")
+
+
+def _spans(db: sqlite3.Connection) -> Iterator[tuple[int, int]]:
+    """Spans of as many units as a helper had better be given at once, which together hold all that are being settled."""
+    query = "SELECT min(unit), max(unit) FROM (SELECT unit FROM temp.settling WHERE unit > ? ORDER BY unit LIMIT ?)"
+    last = -sys.maxsize
+    while (span := db.execute(query, (last, _BATCH)).fetchone())[0] is not None:
+        last = span[1]
+        yield span[0], last
+
+
+def _weighed_apart(job: tuple[Path, int, int]) -> dict[str, list[int]]:
+    """The unsettled units of a ledger from the first number to the last, by what is held of them."""
+    path, *span = job
+    found: dict[str, list[int]] = {}
+    with closing(read_apart(path)) as db:
+        _begin(db)
+        db.execute("INSERT INTO temp.settling SELECT unit FROM unsettled WHERE unit BETWEEN ? AND ?", span)
+        _weigh(db)
+        for unit, held in db.execute("SELECT unit, held FROM temp.settled"):
+            found.setdefault(held, []).append(unit)
+    return found
 
 
 def is_whole_at(db: sqlite3.Connection, depot: int) -> bool:

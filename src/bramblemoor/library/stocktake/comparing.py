@@ -189,8 +189,7 @@ def _compare_apart(library: Library, span: Span, file: BinaryIO) -> None:
     try:
         signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the run, which then ends this one
         # What the other process has open of the ledger is not for two.
-        db = sqlite3.connect(f"{(library.root / ledger_file.FILE).as_uri()}?mode=ro", uri=True)
-        share = _Share(library, db, span)
+        share = _Share(library, ledger_file.read_apart(library.root / ledger_file.FILE), span)
         try:
             share.compare(lambda rows, files: marshal.dump((rows, files), file))
         except OSError as error:
