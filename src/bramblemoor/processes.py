@@ -8,9 +8,7 @@ import os
 import signal
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
-from multiprocessing import get_context, parent_process
+from concurrent.futures import BrokenExecutor, Executor, Future, ThreadPoolExecutor
 from threading import Thread
 from types import TracebackType
 from typing import TypeVar
@@ -45,7 +43,7 @@ class Helpers:
                     yield waiting.popleft().result()
             while waiting:
                 yield waiting.popleft().result()
-        except BrokenProcessPool as error:
+        except BrokenExecutor as error:
             raise NotPossible(
                 "A process that helped with this run was ended from outside; the system may be short of memory.",
                 "Nothing is lost; give the same command again.",
@@ -69,6 +67,10 @@ class Helpers:
 
 def _processes() -> Executor:
     """Helpers that begin anew: copies of this process would hold its open databases, too."""
+    # Loading this takes as long as a short command, and most runs have little to do.
+    from concurrent.futures import ProcessPoolExecutor
+    from multiprocessing import get_context
+
     return ProcessPoolExecutor(_HELPERS, get_context("spawn"), _begin)
 
 
@@ -79,6 +81,8 @@ def _begin() -> None:
 
 
 def _end_with_parent() -> None:
+    from multiprocessing import parent_process
+
     parent = parent_process()
     if parent is not None:
         parent.join()
