@@ -11,7 +11,7 @@ from contextlib import contextmanager, suppress
 from functools import cache
 from pathlib import Path
 from threading import Lock
-from typing import Any, Literal
+from typing import Any, Literal, TextIO
 
 from bramblemoor.running import Progress, Stage, silent
 
@@ -67,12 +67,14 @@ def shown(text: str) -> str:
     return text if text.isprintable() else text.translate(_CONTROLS)
 
 
-def width() -> int | None:
-    """How many columns a report may take; None where nothing says so, as in a pipe."""
+def width(of: TextIO | None = None) -> int | None:
+    """How many columns a report on stdout may take, or what is told `of` another stream; None where nothing says so, as in a
+    pipe.
+    """
     told = os.environ.get("COLUMNS", "")
     if told.isascii() and told.isdecimal() and 0 < int(told) < _WIDEST:
         return max(_NARROWEST, int(told))
-    if sys.stdout.isatty():
+    if (of or sys.stdout).isatty():
         return max(_NARROWEST, shutil.get_terminal_size((80, 24)).columns)
     return None
 
@@ -235,8 +237,7 @@ def _unknown_as_null(value: Any) -> Any:
 
 def note(text: str) -> None:
     """Something to know while a run goes on; not part of its answer."""
-    columns = shutil.get_terminal_size((80, 24)).columns if sys.stderr.isatty() else None
-    for one in wrapped(shown(text), columns):
+    for one in wrapped(shown(text), width(sys.stderr)):
         print(one, file=sys.stderr, flush=True)
 
 

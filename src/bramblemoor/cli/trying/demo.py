@@ -31,6 +31,9 @@ _MADE = (
 )  # fmt: skip
 _WIDEST = 110
 _INDENT = "  "
+_FAR = 8  # columns further to the right than what a line belongs to
+_NARROW = 60  # columns, in which tables seldom find room
+_STACKED = re.compile(r"\s+[a-z][a-z ]*: ")
 # What works when it is typed in the library of the finished world, and what it answers.
 TRY = (
     ("bramblemoor find owl --since 2025", "find by word and date"),
@@ -199,7 +202,7 @@ class _Tour:
     def begin(self, chapter: Chapter, number: int) -> None:
         self._services.close()
         if number == 1 and not self.whole:
-            self._line("Of what each command prints the lines that matter are shown; all of them: --whole.")
+            self._text("Of what each command prints the lines that matter are shown; all of them: --whole.")
         self._line()
         self._line(f"{number}. {chapter.title}")
         self._text(chapter.why)
@@ -357,18 +360,33 @@ def _matters(word: str, text: str) -> bool:
 
 
 def _sentences(lines: Sequence[str], columns: int) -> Iterator[list[str]]:
-    """Lines of a report, those together into which one sentence was broken for want of room."""
+    """Lines of a report, those together into which one sentence, or one row of a table, was broken for want of room."""
     together: list[str] = []
     for line in lines:
-        if together:
-            last = together[-1]
-            breaks = bool(last and line) and not any(text.startswith(" ") or "   " in text for text in (last, line))
-            if not (breaks and len(last) + 1 + len(line.split(" ")[0]) > columns):
-                yield together
-                together = []
+        if together and not _goes_on(together, line, columns):
+            yield together
+            together = []
         together.append(line)
     if together:
         yield together
+
+
+def _goes_on(begun: Sequence[str], line: str, columns: int) -> bool:
+    """Whether a line is the next one of what was begun."""
+    last = begun[-1]
+    if not last or not line:
+        return False
+    inwards = _indent(line) - _indent(begun[0])
+    if inwards >= _FAR:  # a cell of several lines, or the heads of a table whose first column has none
+        return "   " not in line.strip()
+    if inwards > 0 and columns < _NARROW:  # a row that is told in lines of its own
+        return "   " not in begun[0].strip() and _STACKED.match(line) is not None
+    one_sentence = not any(text.startswith(" ") or "   " in text for text in (last, line))
+    return one_sentence and say.wrapped(f"{last} {line}", columns)[0] == last
+
+
+def _indent(line: str) -> int:
+    return len(line) - len(line.lstrip())
 
 
 COMMANDS = {"demo": single("demo", demo)}
