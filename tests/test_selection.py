@@ -110,6 +110,10 @@ def test_the_same_frames_in_every_command(shell: Shell, library: Path, depots: d
     assert f"{len(wanted)} {said} in" in shell("find", *choice, cwd=library).out
     listed = shell("find", *choice, "--paths", cwd=library).out
     assert set(listed.splitlines()) == wanted
+    assert shell("find", *choice, "--paths", cwd=library, COLUMNS="20").out.splitlines() == listed.splitlines()
+    assert (
+        shell("find", *choice, "--paths", "--most", "3", cwd=library).out == "\n".join(listed.splitlines()[:3]) + "\n"
+    )
     (tmp_path / "list.txt").write_text(listed)
     assert found(shell, library, "--frames-from", str(tmp_path / "list.txt")) == wanted
     shell("backup", cwd=library)

@@ -28,6 +28,7 @@ def test_moves_in_the_library_become_moves_at_depots(shell: Shell, library: Path
     for root in depots.values():
         assert data_of(root) == pictures(library)
         valid(root)
+        assert not (root / "data/pictures/2026").exists(), "the folder that all has left is still there"
     assert shell("standing", "--json", cwd=library).json["safe"]
 
 

@@ -11,7 +11,7 @@ from contextlib import contextmanager, suppress
 from functools import cache
 from pathlib import Path
 from threading import Lock
-from typing import Any, Literal, TextIO
+from typing import Any, Literal
 
 from bramblemoor.running import Progress, Stage, silent
 
@@ -67,14 +67,12 @@ def shown(text: str) -> str:
     return text if text.isprintable() else text.translate(_CONTROLS)
 
 
-def width(of: TextIO | None = None) -> int | None:
-    """How many columns a report on stdout may take, or what is told `of` another stream; None where nothing says so, as in a
-    pipe.
-    """
+def width() -> int | None:
+    """How many columns a report may take; None where nothing says so, as in a pipe."""
     told = os.environ.get("COLUMNS", "")
     if told.isascii() and told.isdecimal() and 0 < int(told) < _WIDEST:
         return max(_NARROWEST, int(told))
-    if (of or sys.stdout).isatty():
+    if sys.stdout.isatty():
         return max(_NARROWEST, shutil.get_terminal_size((80, 24)).columns)
     return None
 
@@ -83,6 +81,12 @@ def line(text: str = "", tone: Tone = "") -> None:
     """One sentence or more, broken between words where the terminal is narrower. What begins with a space is listed as it is."""
     for one in wrapped(shown(text), width()):
         print(_coloured(one, tone))
+
+
+def verbatim(text: str) -> None:
+    """Lines for a file, or for another program: as they are, however wide the terminal is."""
+    for one in text.split("\n"):
+        print(shown(one))
 
 
 def wrapped(text: str, columns: int | None) -> list[str]:
@@ -141,7 +145,7 @@ def table(
     widths = [max(cells(row[number]) for row in lines) for number in range(len(columns))]
     room = width()
     lacking = 0 if room is None else indent + sum(widths) + len(_GAP) * (len(widths) - 1) - room
-    if lacking > 0 and wraps is not None and widths[wraps] - lacking >= _LEAST_WRAPPED:
+    if lacking > 0 and wraps is not None and widths[wraps] - lacking >= _least([row[wraps] for row in lines]):
         widths[wraps] -= lacking
     elif lacking > 0:
         _stack(lines, room or _WIDEST, numbered=0 in right)
@@ -156,13 +160,18 @@ def table(
             print((" " * indent + _GAP.join(parts)).rstrip())
 
 
+def _least(column: Sequence[str]) -> int:
+    """How narrow a column may become: no word of it is parted, for it may be a path that somebody copies."""
+    return max(_LEAST_WRAPPED, *(cells(word) for cell in column for word in cell.split(" ")))
+
+
 def _padded(text: str, columns: int, *, right: bool) -> str:
     space = " " * (columns - cells(text))
     return space + text if right else text + space
 
 
 def _folded(text: str, columns: int) -> list[str]:
-    """A cell in lines of so many columns, parted between words, or within one that is longer."""
+    """A cell in lines of so many columns, which hold each of its words."""
     if cells(text) <= columns:
         return [text]
     found, now = [], ""
@@ -173,10 +182,6 @@ def _folded(text: str, columns: int) -> list[str]:
         if now:
             found.append(now)
         now = word
-        while cells(now) > columns:
-            cut = next(end for end in range(len(now), 0, -1) if cells(now[:end]) <= columns)
-            found.append(now[:cut])
-            now = now[cut:]
     return [*found, now]
 
 
@@ -237,8 +242,23 @@ def _unknown_as_null(value: Any) -> Any:
 
 def note(text: str) -> None:
     """Something to know while a run goes on; not part of its answer."""
-    for one in wrapped(shown(text), width(sys.stderr)):
+    for one in _for_stderr(text):
         print(one, file=sys.stderr, flush=True)
+
+
+def _for_stderr(text: str) -> list[str]:
+    """In lines of the terminal's width; where there is none, in one, which other programs look through."""
+    return wrapped(shown(text), shutil.get_terminal_size((80, 24)).columns if sys.stderr.isatty() else None)
+
+
+def confirmed(question: str) -> bool:
+    """Ask whether to go on. Raises typer.Abort where nobody can be asked."""
+    import typer
+
+    *lines, last = _for_stderr(question)
+    for one in lines:
+        note(one)
+    return typer.confirm(last, err=True)
 
 
 @cache

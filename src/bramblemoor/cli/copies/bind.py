@@ -107,7 +107,7 @@ def free(
     library = library_here(library_dir)
     bound = next((one for one in bound_years(library) if one.year == year), None)
     where = f", as it lies at {', '.join(bound.depots)}" if bound else ""
-    if bound and not yes and not typer.confirm(say.shown(f"Delete {year} from {library.root}{where}?"), err=True):
+    if bound and not yes and not say.confirmed(f"Delete {year} from {library.root}{where}?"):
         say.note("Nothing was deleted.")
         raise typer.Exit(1)
     with holding(library), say.meter() as progress:

@@ -145,9 +145,7 @@ def _spelled(library: "Library", site: str, medium: str, *, yes: bool) -> tuple[
         if word and found.is_new and not yes:
             known = ", ".join(found.known)
             if sys.stdin.isatty():
-                if not typer.confirm(
-                    say.shown(f"{found.word} is a new {what}. Known: {known}. Is it another one?"), err=True
-                ):
+                if not say.confirmed(f"{found.word} is a new {what}. Known: {known}. Is it another one?"):
                     raise WrongUse("Nothing was changed.", f"Write the {what} as it is known here: {known}.")
             elif found.near:
                 raise WrongUse(
@@ -234,10 +232,9 @@ def retire(
     with holding(library):
         if not undo and not known.retired:
             poor, sample = too_few_without(library, known, within_reach(library))
-            if poor and not yes and sys.stdin.isatty():
-                typer.confirm(
-                    say.shown(f"{_poor(library, poor, sample)} Retire {depot} all the same?"), abort=True, err=True
-                )
+            asks = poor and not yes and sys.stdin.isatty()
+            if asks and not say.confirmed(f"{_poor(library, poor, sample)} Retire {depot} all the same?"):
+                raise typer.Abort
         run(library, known, undo=undo)
     if json:
         say.as_json({"depot": depot, "id": known.id, "in_use": undo, "too_few_without_it": poor})

@@ -106,12 +106,9 @@ def purge(
                 say.as_json({"depot": opened[0].name, "nothing_to_do": True})
             return
         size = say.size(sum(one.bytes for one in due))
-        if not yes and not typer.confirm(
-            say.shown(
-                f"Delete {say.many(len(due), 'earlier version')} ({size}) at the depot {depot} for good?"
-                + (" What this library has never had goes, too." if also_unknown else "")
-            ),
-            err=True,
+        if not yes and not say.confirmed(
+            f"Delete {say.many(len(due), 'earlier version')} ({size}) at the depot {depot} for good?"
+            + (" What this library has never had goes, too." if also_unknown else "")
         ):
             say.note("Nothing was deleted.")
             raise typer.Exit(1)

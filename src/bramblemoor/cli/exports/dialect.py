@@ -46,7 +46,7 @@ def show(
     if json:
         say.as_json({"dialect": known.name, "about": known.about, "toml": known.source})
         return
-    _print_text(known.source)
+    say.verbatim(known.source.rstrip())
 
 
 @app.command("draft")
@@ -81,7 +81,7 @@ def draft(
         )  # fmt: skip
         return
     if out is None:
-        _print_text(made.text)
+        say.verbatim(made.text.rstrip())
         return
     say.line(
         f"{say.many(made.pictures, 'picture')} and {say.many(made.documents, 'other entry', 'other entries')} in {parcel}."
@@ -98,12 +98,6 @@ def draft(
     say.line(
         f"Written to {out}. Read every line of it, then: bramblemoor dialect try {quote(str(parcel))} --dialect {quote(str(out))}"
     )
-
-
-def _print_text(text: str) -> None:
-    """A text to be kept in a file: its lines as they are."""
-    for line in text.rstrip().split("\n"):
-        print(say.shown(line))
 
 
 @app.command("try")

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from bramblemoor.library.selection import Selection
 
 _FEW = 3
+_MOST = 100  # frames that are listed, unless somebody wants more
 
 
 def new(
@@ -88,10 +89,13 @@ def find(
         list[str] | None,
         typer.Argument(metavar="[WORD]...", help="Words that must all occur; beginnings of words will do."),
     ] = None,
-    most: Annotated[int, typer.Option(min=1, help="Show so many at most.")] = 100,
+    most: Annotated[
+        int | None,
+        typer.Option(min=1, help=f"Show so many at most; if not given, {_MOST}, but --paths all.", show_default=False),
+    ] = None,
     paths: Annotated[
         bool,
-        typer.Option("--paths", help="Print nothing but all their paths, one a line, as --frames-from takes them."),
+        typer.Option("--paths", help="Print nothing but their paths, one a line, as --frames-from takes them."),
     ] = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
@@ -109,9 +113,10 @@ def find(
     wanted = msgspec.structs.replace(selection, words=words or [])
     clause = located_in(library, wanted)
     if paths:
-        for hit in search(library, clause):
-            say.line(hit.path)
+        for hit in search(library, clause, most or -1):
+            say.verbatim(hit.path)
         return
+    most = most or _MOST
     found = list(search(library, clause, most))
     total = count(library, clause) if len(found) == most else len(found)
     away = put_away(library, [hit.frame for hit in found])

@@ -103,12 +103,12 @@ def _decide(library: Library, let_go: list[str], accept: list[str], *, yes: bool
     for files, what, act in (
         (
             going,
-            "let go: it leaves the library, and the depots' copies are taken out as their terms say",
+            "let go: out of the library, and out of the depots as their terms say",
             deciding.let_go,
         ),
         (
             changed,
-            "accepted as it is now: what it was stays at the depots as an earlier version",
+            "accepted as now: what was there before stays at the depots as an earlier version",
             deciding.accept_changed,
         ),
     ):
@@ -118,7 +118,7 @@ def _decide(library: Library, let_go: list[str], accept: list[str], *, yes: bool
             say.note(f"    {one.path} ({say.size(one.bytes)})")
         if len(files) > _SHOWN:
             say.note(f"    ... and {len(files) - _FEW:,} more")
-        if not yes and not typer.confirm(say.shown(f"{say.many(len(files), 'file')} to be {what}. Go on?"), err=True):
+        if not yes and not say.confirmed(f"{say.many(len(files), 'file')} to be {what}. Go on?"):
             say.note("Nothing was decided.")
             raise typer.Exit(1)
         act(library, files)

@@ -289,7 +289,7 @@ def _require_consent(selected: "Selected", *, yes: bool) -> None:
             f"That would be told of {say.many(selected.count, 'frame')}; nothing was done.",
             "Say --yes to do it, or --dry-run to only see it.",
         )
-    if not typer.confirm("Go on?", err=True):
+    if not say.confirmed("Go on?"):
         say.note("Nothing was told.")
         raise typer.Exit(1)
 

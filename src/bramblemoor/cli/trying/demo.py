@@ -248,8 +248,9 @@ class _Tour:
         return json.loads(done.stdout)
 
     def _show(self, output: str, shows: Sequence[str]) -> None:
-        passed = 0
-        for lines in _sentences(output.rstrip("\n").split("\n"), self.columns - len(_INDENT)):
+        passed, room = 0, self.columns - len(_INDENT)
+        told = [part for line in output.rstrip("\n").split("\n") for part in say.wrapped(line, room)]
+        for lines in _sentences(told, room):
             if self.whole or not shows or any(_matters(word, " ".join(lines)) for word in shows):
                 for text in lines:
                     self._line(f"{_INDENT}{text}" if text else "")

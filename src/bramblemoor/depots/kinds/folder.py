@@ -160,6 +160,10 @@ class FolderStore(Store):
             with suppress(FileNotFoundError, NotADirectoryError):
                 os.unlink(place)
             folders[place.rpartition("/")[0]] = None
+        self.leave(folders)
+
+    def leave(self, folders: Iterable[str]) -> None:
+        """Remove folders in which nothing is left, and make it durable that something has left the others."""
         for folder in sorted(folders, key=len, reverse=True):
             while folder.count("/") > self.where.count("/") + 1:
                 try:
@@ -255,13 +259,14 @@ class Folders(Moves):
     def __init__(self, store: FolderStore) -> None:
         self._store = store
         self._touched: dict[str, None] = {}
+        self._left: dict[str, None] = {}
 
     def move(self, old: str, new: str) -> None:
         source, target = self._store._path(old), self._store._path(new)
         self._make(target.rpartition("/")[0])
         os.replace(source, target)
         if not old.startswith(f"{INCOMING}/"):  # what is staged is in nobody's books
-            self._touched[source.rpartition("/")[0]] = None
+            self._left[source.rpartition("/")[0]] = None
 
     def _make(self, folder: str) -> None:
         if folder in self._touched:
@@ -284,3 +289,6 @@ class Folders(Moves):
             if os.path.isdir(folder):
                 flush_folder(Path(folder))
         self._touched.clear()
+        # Only now: until a new name is durable, the old one may be all there is after a loss of power.
+        self._store.leave(self._left)
+        self._left.clear()
