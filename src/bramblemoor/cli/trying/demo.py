@@ -33,6 +33,7 @@ _WIDEST = 110
 _INDENT = "  "
 _FAR = 8  # columns further to the right than what a line belongs to
 _NARROW = 60  # columns, in which tables seldom find room
+_HEADS = "frames   files"
 _STACKED = re.compile(r"\s+[a-z][a-z ]*: ")
 # What works when it is typed in the library of the finished world, and what it answers.
 TRY = (
@@ -250,12 +251,16 @@ class _Tour:
     def _show(self, output: str, shows: Sequence[str]) -> None:
         passed, room = 0, self.columns - len(_INDENT)
         told = [part for line in output.rstrip("\n").split("\n") for part in say.wrapped(line, room)]
+        heads: list[str] = []  # of the table whose rows come, and were not shown yet
         for lines in _sentences(told, room):
             if self.whole or not shows or any(_matters(word, " ".join(lines)) for word in shows):
+                if heads and "   " in lines[0].strip():
+                    lines, heads, passed = [*heads, *lines], [], passed - 1
                 for text in lines:
                     self._line(f"{_INDENT}{text}" if text else "")
             elif any(lines):
                 passed += len(lines)
+                heads = lines if _HEADS in lines[0] and not self.whole else heads
         if passed:
             self._line(f"  ... {say.many(passed, 'more line')}")
 
