@@ -18,6 +18,7 @@ from bramblemoor.running import Progress, Stage, silent
 Tone = Literal["", "good", "amiss"]
 _COLOURS = {"good": "32", "amiss": "1;31"}
 _NARROWEST, _WIDEST = 20, 10_000  # columns
+HANGING = 2  # columns
 _GAP = "   "  # between the columns of a table
 _LEAST_WRAPPED = 16  # columns that a cell of several lines has at least
 # Words; but a command that somebody may copy stays whole, up to a word that ends in a stop or a comma.
@@ -77,10 +78,17 @@ def width() -> int | None:
     return None
 
 
-def line(text: str = "", tone: Tone = "") -> None:
-    """One sentence or more, broken between words where the terminal is narrower. What begins with a space is listed as it is."""
-    for one in wrapped(shown(text), width()):
-        print(_coloured(one, tone))
+def line(text: str = "", tone: Tone = "", *, inward: int = 0) -> None:
+    """One sentence or more, broken between words where the terminal is narrower. What begins with a space is listed as it is.
+
+    `inward` columns stand free before it, and HANGING more before what is broken off.
+    """
+    room = width()
+    lines = wrapped(shown(text), room and room - inward)
+    if inward and len(lines) > 1:
+        lines = wrapped(shown(text), room and room - inward - HANGING)
+    for number, one in enumerate(lines):
+        print(" " * (inward + HANGING if inward and number else inward) + _coloured(one, tone))
 
 
 def verbatim(text: str) -> None:

@@ -119,7 +119,7 @@ def _print(drives: "list[Drive]", packed: "YearsOnDrives", twins: int, reserve: 
         )  # fmt: skip
     say.table(("drive", "site", "size", "years", "filled", "free"), rows, right=(2, 4, 5))
     if any("*" in row[3] for row in rows):
-        say.line("  * as large as it will be at its end, at the present pace and growth")
+        say.line("* as large as it will be at its end, at the present pace and growth", inward=2)
     if packed.left:
         names = ", ".join(str(year.year) for year in packed.left)
         lacking = sum(year.bytes for year in packed.left) * twins

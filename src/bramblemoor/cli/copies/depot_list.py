@@ -54,7 +54,7 @@ def print_depots(library: Library, *, json: bool) -> None:
     )  # fmt: skip
     for known, *_ in rows:
         if known.terms.chooses or known.terms.keep_for != "ever" or known.terms.leave_free:
-            say.line(f"  {known.name} gets: {said(known.terms)}")
+            say.line(f"{known.name} gets: {said(known.terms)}", inward=2)
     say.line(f"{say.many(len(rows), 'depot')} of {whose(library)}.")
 
 

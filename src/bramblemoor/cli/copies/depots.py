@@ -411,7 +411,7 @@ def alone(
         say.line(f"The depot {opened.name} at {opened.where} opened as a library by itself.")
         say.line(f"Read and found right: {amount_text(found.read)}{what}; {found.opened:,} times a file was opened.")
         for one in found.amiss:
-            say.line(f"  {one.what}: {one.name}")
+            say.line(f"{one.what}: {one.name}", inward=2)
         for path in found.outside:
             say.line(f"  OUTSIDE THE DEPOT: {path}")
         if not found.outside:

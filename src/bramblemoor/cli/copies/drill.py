@@ -51,7 +51,7 @@ def drill(
             f" scratch folder, in {say.duration(done.seconds)}."
         )
         for finding in done.unreadable:
-            say.line(f"  NOT RESTORED {finding.name}: {finding.what}")
+            say.line(f"NOT RESTORED {finding.name}: {finding.what}", inward=2)
         say.line()
         if done.files >= done.held:
             say.line(f"That was all of it: {bad:,} of {say.many(done.held, 'file')} could not be restored.")

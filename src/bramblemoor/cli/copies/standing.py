@@ -211,7 +211,7 @@ def _print_groups(weighed: "Standing", by: str, *, explained: bool = False) -> N
     say.table(("frames" if by == "year" else "shoot", *STATES, *names), rows, right=tuple(range(1, 5 + len(names))))
     for state in STATES[1:]:
         if total[state] and not explained:
-            say.line(f"  {state}: {_MEANING[state]}")
+            say.line(f"{state}: {_MEANING[state]}", inward=2)
 
 
 def _print_what_if(
@@ -224,10 +224,11 @@ def _print_what_if(
     what = ", ".join(f"{holder.name} ({holder.site}, {holder.medium})" for holder in then.gone)
     say.line(f"If {' and '.join(gone)} were lost, with {what}:")
     if not total["lost"]:
-        say.line(f"  no frame of {whose(library)} would be lost; of {then.frames:,} frames, {_worst(then)}.")
+        say.line(f"no frame of {whose(library)} would be lost; of {then.frames:,} frames, {_worst(then)}.", inward=2)
     else:
         say.line(
-            f"  {total['lost']:,} OF {say.many(then.frames, 'FRAME')} OF {whose(library)} WOULD BE LOST; {_worst(then)}."
+            f"{total['lost']:,} OF {say.many(then.frames, 'FRAME')} OF {whose(library)} WOULD BE LOST; {_worst(then)}.",
+            inward=2,
         )
     say.line()
     rows = [

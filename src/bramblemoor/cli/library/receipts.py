@@ -116,7 +116,7 @@ def print_receipt(one: Receipt, *, every: bool = False) -> None:
     """The whole account. Items left out and findings are grouped by reason, a few named of each unless `every`."""
     say.line(f"Receipt {one.number}: {one.run}, {moment(one.finished)}")
     for key, value in one.about.items():
-        say.line(f"  {key}: {value}")
+        say.line(f"{key}: {value}", inward=2)
     whole, rest = _SIDES.get(one.run, ("came in", "left out"))
     left = total(item.amount for item in one.left_out)
     rows = [_row(whole, one.came_in), *(_row(f"  {line.what}", line.amount) for line in one.kept)]
@@ -161,7 +161,7 @@ def _print_named(title: str, items: list[tuple[str, str]], every: bool, more: st
         groups.setdefault(reason, []).append(name)
     hidden = False
     for reason, names in groups.items():
-        say.line(f"  {len(names):,} x {reason}")
+        say.line(f"{len(names):,} x {reason}", inward=2)
         shown = names if every else names[:_FEW]
         for name in shown:
             say.line(f"      {name}")

@@ -213,7 +213,7 @@ def _end_of_one(
     else:
         say.line(f"{document['path']}:")
         for word in words:
-            say.line(f"  {word.said()}")
+            say.line(word.said(), inward=2)
         places = "the ledger" if unwritten else f"the ledger and to {document['path'].rpartition('/')[2]}.xmp"
         say.line(f"Written to {places}. All that is known: bramblemoor show {number}")
         if receipt.changes:

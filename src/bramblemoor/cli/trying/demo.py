@@ -387,8 +387,11 @@ def _goes_on(begun: Sequence[str], line: str, columns: int) -> bool:
         return "   " not in line.strip()
     if inwards > 0 and columns < _NARROW:  # a row that is told in lines of its own
         return "   " not in begun[0].strip() and _STACKED.match(line) is not None
-    one_sentence = not any(text.startswith(" ") or "   " in text for text in (last, line))
-    return one_sentence and say.wrapped(f"{last} {line}", columns)[0] == last
+    hanging = say.HANGING if _indent(begun[0]) else 0
+    texts = last.strip(), line.strip()
+    if inwards != hanging or any("   " in text for text in texts):
+        return False
+    return say.wrapped(" ".join(texts), columns - _indent(begun[0]) - hanging)[0] == texts[0]
 
 
 def _indent(line: str) -> int:
