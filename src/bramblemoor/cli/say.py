@@ -205,7 +205,7 @@ def _stack(lines: Sequence[Sequence[str]], columns: int, *, numbered: bool) -> N
             told = f"{head}: {cell}" if head else cell
             if not cell or cell == "-":
                 continue
-            if now and cells(now) + 2 + cells(told) > columns - len(inner):
+            if now and cells(now) + 2 + cells(told) > columns - len(inner) - 1:  # a comma may follow
                 print(f"{inner}{now},")
                 now = told
             else:
