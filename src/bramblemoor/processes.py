@@ -62,7 +62,16 @@ class Helpers:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._pool.shutdown(cancel_futures=True)
+        if kind is None:
+            self._pool.shutdown(cancel_futures=True)
+            return
+        # A second Ctrl-C must not come between: whoever waits for helpers that nobody ends would wait for ever.
+        before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+        try:
+            _end_all()
+            self._pool.shutdown(cancel_futures=True)
+        finally:
+            signal.signal(signal.SIGINT, before)
 
 
 def _processes() -> Executor:
@@ -72,6 +81,14 @@ def _processes() -> Executor:
     from multiprocessing import get_context
 
     return ProcessPoolExecutor(_HELPERS, get_context("spawn"), _begin)
+
+
+def _end_all() -> None:
+    """End the helpers at once; of what they were about to return nothing is wanted any more."""
+    from multiprocessing import active_children
+
+    for helper in active_children():
+        helper.kill()
 
 
 def _begin() -> None:
