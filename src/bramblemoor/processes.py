@@ -69,9 +69,12 @@ class Helpers:
         before = signal.signal(signal.SIGINT, signal.SIG_IGN)
         try:
             _end_all()
-            self._pool.shutdown(cancel_futures=True)
+            self._pool.shutdown(wait=False, cancel_futures=True)
         finally:
-            signal.signal(signal.SIGINT, before)
+            if (
+                kind is not KeyboardInterrupt
+            ):  # then the run ends anyway, and Python's own winding up waits for helpers, too
+                signal.signal(signal.SIGINT, before)
 
 
 def _processes() -> Executor:

@@ -2,6 +2,7 @@
 
 import errno
 import os
+import signal
 import sys
 from importlib import import_module
 from io import TextIOWrapper
@@ -116,6 +117,10 @@ class LazyCommands(Commands):
             failing.nobody_listens()
             raise typer.Exit(0) from error
         except (Exception, KeyboardInterrupt) as error:
+            if isinstance(error, KeyboardInterrupt):
+                signal.signal(
+                    signal.SIGINT, signal.SIG_IGN
+                )  # it was understood; another one would only disturb the end
             failure = failing.failure_of(error)
             if failure is None:
                 raise
