@@ -104,6 +104,26 @@ def test_what_helpers_return_comes_in_order_and_what_fails_there_is_told_here() 
         list(helping.map(_square, range(71, 120)))
 
 
+@pytest.mark.skipif(not Path("/proc/self/task").is_dir(), reason="tells processes by /proc")
+def test_an_impatient_ctrl_c_ends_a_run_with_helpers(shell: Shell, tmp_path: Path) -> None:
+    make_small_parcel(tmp_path / "small", ENTRIES)
+    shell("new", "library")
+    for helpers in (1, 2):  # while they are begun, and while they work
+        run = subprocess.Popen(
+            shell.command("--library", "library", "unpack", "--from", "small"), cwd=tmp_path, env=shell.environment,
+            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        while len(list(with_children(run.pid))) < 2 + helpers:
+            assert run.poll() is None, "it was over before it could be interrupted"
+            time.sleep(0.005)
+        for _ in range(3):
+            run.send_signal(signal.SIGINT)
+            time.sleep(0.02)
+        told = run.communicate(timeout=60)[1]
+        assert run.returncode == 130 and told.startswith("Interrupted") and len(told.splitlines()) == 2, told
+    shell("--library", "library", "unpack", "--from", "small")
+
+
 def test_standings_are_the_same_whoever_weighs_them(
     shell: Shell, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

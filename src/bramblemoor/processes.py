@@ -9,8 +9,9 @@ import signal
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import BrokenExecutor, Executor, Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from threading import Thread
-from types import TracebackType
+from types import FrameType, TracebackType
 from typing import TypeVar
 
 from bramblemoor.errors import NotPossible
@@ -38,7 +39,8 @@ class Helpers:
         waiting: deque[Future[Result]] = deque()
         try:
             for job in jobs:
-                waiting.append(self._hired().submit(work, job))
+                with _undisturbed():
+                    waiting.append(self._hired().submit(work, job))
                 if len(waiting) > _AHEAD:
                     yield waiting.popleft().result()
             while waiting:
@@ -84,6 +86,24 @@ def _processes() -> Executor:
     from multiprocessing import get_context
 
     return ProcessPoolExecutor(_HELPERS, get_context("spawn"), _begin)
+
+
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Let Ctrl-C wait meanwhile: a helper that is half begun could neither be ended nor waited for."""
+    came: list[tuple[int, FrameType | None]] = []
+    before = signal.signal(signal.SIGINT, lambda number, frame: came.append((number, frame)))
+    # A helper that begins inherits what is blocked, and is not met by it before it can leave it to this process.
+    blocks = hasattr(signal, "pthread_sigmask")  # not on Windows
+    blocked = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT}) if blocks else set()
+    try:
+        yield
+    finally:
+        if blocks:
+            signal.pthread_sigmask(signal.SIG_SETMASK, blocked)
+        signal.signal(signal.SIGINT, before)
+    if came and callable(before):
+        before(*came[0])
 
 
 def _end_all() -> None:
