@@ -112,6 +112,7 @@ def test_an_impatient_ctrl_c_ends_a_run_with_helpers(shell: Shell, tmp_path: Pat
         run = subprocess.Popen(
             shell.command("--library", "library", "unpack", "--from", "small"), cwd=tmp_path, env=shell.environment,
             stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # tests in the background ignore it
         )  # fmt: skip
         while len(list(with_children(run.pid))) < 2 + helpers:
             assert run.poll() is None, "it was over before it could be interrupted"
