@@ -288,9 +288,8 @@ def test_the_demo_by_chapters(shell: Shell, tmp_path: Path) -> None:
         pass
     process.send_signal(signal.SIGKILL)
     process.wait()
-    (world / "thrushfield.bm-new/items").mkdir(
-        parents=True, exist_ok=True
-    )  # as if it had been killed while that was drawn
+    # As if it had been killed while that was drawn.
+    (world / "thrushfield.bm-new/items").mkdir(parents=True, exist_ok=True)
     told = shell("demo", "--into", world, "--chapter", "cloud").out
     assert "1. Out of the cloud" in told and "resumed at" in told and "... " in told and "2. " not in told
     assert (world / "made-by-demo.txt").read_text().splitlines()[1].startswith("1 ")

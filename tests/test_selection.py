@@ -111,9 +111,8 @@ def test_the_same_frames_in_every_command(shell: Shell, library: Path, depots: d
     listed = shell("find", *choice, "--paths", cwd=library).out
     assert set(listed.splitlines()) == wanted
     assert shell("find", *choice, "--paths", cwd=library, COLUMNS="20").out.splitlines() == listed.splitlines()
-    assert (
-        shell("find", *choice, "--paths", "--most", "3", cwd=library).out == "\n".join(listed.splitlines()[:3]) + "\n"
-    )
+    first = shell("find", *choice, "--paths", "--most", "3", cwd=library).out
+    assert first.splitlines() == listed.splitlines()[:3]
     (tmp_path / "list.txt").write_text(listed)
     assert found(shell, library, "--frames-from", str(tmp_path / "list.txt")) == wanted
     shell("backup", cwd=library)

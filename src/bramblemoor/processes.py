@@ -67,15 +67,14 @@ class Helpers:
         if kind is None:
             self._pool.shutdown(cancel_futures=True)
             return
-        # A second Ctrl-C must not come between: whoever waits for helpers that nobody ends would wait for ever.
+        # A second Ctrl-C must not come between: whoever waits for helpers that nobody ends would wait for ever. After the first
+        # the run ends anyway, and Python's own winding up waits for helpers, too: then it stays so.
         before = signal.signal(signal.SIGINT, signal.SIG_IGN)
         try:
             _end_all()
             self._pool.shutdown(wait=False, cancel_futures=True)
         finally:
-            if (
-                kind is not KeyboardInterrupt
-            ):  # then the run ends anyway, and Python's own winding up waits for helpers, too
+            if kind is not KeyboardInterrupt:
                 signal.signal(signal.SIGINT, before)
 
 

@@ -117,10 +117,8 @@ class LazyCommands(Commands):
             failing.nobody_listens()
             raise typer.Exit(0) from error
         except (Exception, KeyboardInterrupt) as error:
-            if isinstance(error, KeyboardInterrupt):
-                signal.signal(
-                    signal.SIGINT, signal.SIG_IGN
-                )  # it was understood; another one would only disturb the end
+            if isinstance(error, KeyboardInterrupt):  # it was understood; another one would only disturb the end
+                signal.signal(signal.SIGINT, signal.SIG_IGN)
             failure = failing.failure_of(error)
             if failure is None:
                 raise

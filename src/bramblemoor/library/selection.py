@@ -316,7 +316,8 @@ def _none_called(db: sqlite3.Connection, unknown: list[str], of: int) -> WrongUs
     if is_glob(name):
         literal = " Brackets in a glob stand for themselves." if set(name) & set("[]{}") else ""
         return WrongUse(f"No frame fits {name!r}.{literal}", "Look for what there is: bramblemoor find.")
-    near = suggestion(name.rpartition("/")[2], _names_near(db, name.rpartition("/")[2]), listed=0)
+    called = name.rpartition("/")[2]
+    near = suggestion(called, _names_near(db, called), listed=0)
     return WrongUse(f"No frame is called {name!r} here.", f"{near}Look for it: bramblemoor find.")
 
 
