@@ -16,7 +16,7 @@ from bramblemoor.depots.bringing import Brought, Restored, ToBring, Wanted, brin
 from bramblemoor.depots.kinds import PAYLOAD, lies_at
 from bramblemoor.depots.register.enroll import add_depot
 from bramblemoor.depots.register.register import number_of
-from bramblemoor.depots.standing.tally import settle_all
+from bramblemoor.depots.standing.tally import settle_apart, unsettle_all
 from bramblemoor.disk.durable import TEMPORARY, flush_folder, write_atomically
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import DepotTrouble, WrongUse
@@ -135,7 +135,8 @@ def restore(target: Path, sources: Sequence[Holder], progress: Progress) -> tupl
         library.take_seat(db)
         _know_what_is_away(library)
         proven.enter_library(library)
-    settle_all(library, progress)
+        unsettle_all(db)
+    settle_apart(library, progress)
     write_receipt(library.receipts, receipt)
     begun.unlink()
     return library, receipt
@@ -178,7 +179,8 @@ def restore_ledger(root: Path, depots: Sequence[Depot]) -> Library:
         library.take_seat(db)
         db.execute("UPDATE files SET read_at = NULL")  # what was found amiss since, that ledger does not tell
         _know_what_is_away(library)
-    settle_all(library)
+        unsettle_all(db)
+    settle_apart(library)
     return library
 
 

@@ -69,11 +69,11 @@ def _settling(kind: str, join: str, depots: Sequence[int]) -> str:
     """
 
 
-def settle_all(library: Library, progress: Progress = silent) -> None:
-    """Bring every standing in step, as in a library that was just made from copies; in transactions of its own."""
-    with library.ledger.changing() as db:
-        db.execute("INSERT OR IGNORE INTO unsettled SELECT DISTINCT coalesce(frame, -id) FROM files")
-    settle_apart(library, progress)
+def unsettle_all(db: sqlite3.Connection) -> None:
+    """Every standing is to be settled, as in a library that was just made from copies. Inside the transaction that makes it:
+    a run that is killed before all are settled leaves it known.
+    """
+    db.execute("INSERT OR IGNORE INTO unsettled SELECT DISTINCT coalesce(frame, -id) FROM files")
 
 
 def settle_apart(library: Library, progress: Progress = silent) -> None:
