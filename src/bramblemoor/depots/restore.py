@@ -77,12 +77,8 @@ def restore(target: Path, sources: Sequence[Holder], progress: Progress) -> tupl
     Raises WrongUse where an archive is not whole, and nothing else is named that could stand in.
     """
     depots = [source for source in sources if isinstance(source, Depot)]
-    for source in sources:
-        if not isinstance(source, Depot) and source.lacks and not depots:
-            raise WrongUse(
-                f"Of the archive {source.name} {source.lacks_said} not here.",
-                "Bring them to the others, name their folders too (--from), or say what you want, as --year 2024.",
-            )
+    if not depots:
+        _require_whole(sources)
     require_apart(target.resolve().parent, "restoring")
     _claim(target, sources[0].library)
     holdings = [contents_of(source) for source in sources]
@@ -140,6 +136,16 @@ def restore(target: Path, sources: Sequence[Holder], progress: Progress) -> tupl
     write_receipt(library.receipts, receipt)
     begun.unlink()
     return library, receipt
+
+
+def _require_whole(archives: Sequence[Holder]) -> None:
+    """Raise WrongUse for an archive of which volumes are missing."""
+    for archive in archives:
+        if not isinstance(archive, Depot) and archive.lacks:
+            raise WrongUse(
+                f"Of the archive {archive.name} {archive.lacks_said} not here.",
+                "Bring them to the others, name their folders too (--from), or say what you want, as --year 2024.",
+            )
 
 
 def _numbered(number: int) -> dict[str, str]:
