@@ -13,6 +13,7 @@ from pathlib import Path
 SOURCE = Path(__file__).parents[1] / "src/bramblemoor"
 FLOORS = (
     ("cli",),
+    ("intake",),
     ("exports", "depots", "services"),
     ("library", "wire"),
     ("frames", "disk", "planning", "running", "processes", "errors"),

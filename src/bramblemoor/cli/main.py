@@ -33,6 +33,10 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
         ),
     ),
     (
+        "From a camera",
+        (("intake", "cards.intake", "Take in a card, a phone's folders, or any folder of pictures."),),
+    ),
+    (
         "Out of a service",
         (
             ("service", "exports.service", "Add, list and survey cloud accounts."),

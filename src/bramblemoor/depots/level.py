@@ -284,5 +284,5 @@ def _feed(lanes: Lanes, lane: Lane, contents: DepotContents, item: Item) -> Trou
     if digest.hexdigest() != item.sha256:
         lane.abandon()
         return Trouble("damaged", contents.depot.name)
-    lane.end()
+    lane.end(item.sha256)
     return None

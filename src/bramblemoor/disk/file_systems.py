@@ -70,6 +70,18 @@ def file_system_of(folder: Path) -> FileSystem:
     return FileSystem(best.file_system, drive.device, drive.seat, keeps_folders, below, _spins(best))
 
 
+def volume_of(folder: Path) -> str:
+    """What a folder's file system is known by on any computer, and where in it the folder lies; "" where none tells it."""
+    try:
+        number = folder.stat().st_dev
+        for link in sorted(Path("/dev/disk/by-uuid").iterdir()):
+            if link.stat().st_rdev == number:
+                return f"{link.name} {file_system_of(folder).below}"
+    except OSError:
+        pass
+    return ""
+
+
 def flush_files(paths: Iterable[Path | str], root: Path) -> None:
     """Make many files that were written below `root` durable, in the way that is fastest and honoured there."""
     flush_many(paths, root, whole_system=file_system_of(root).flushes_whole)

@@ -150,7 +150,7 @@ def _prepared(root: str, locations: list[Location], frames: list[_Fresh]) -> _Ro
         facts, added = weigh(heard.claims, partial(name_at, locations))
         heard.hear_all(added, "")
         files = list(frame.files)
-        if is_wanted(heard.claims, frame.albums):
+        if is_wanted(heard.claims, frame.albums, original.former_name):
             belonging = Belonging(frame.albums, origin_of(frame.service, frame.reference), original.former_name)
             content = new_sidecar(facts, belonging, frame.packet)
             files.append(put_sidecar(root, original.path + ".xmp", content, original.mtime_ns))

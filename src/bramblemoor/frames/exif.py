@@ -16,6 +16,7 @@ _TYPES = {
     8: (2, "h"), 9: (4, "i"), 10: (8, "ii"), 11: (4, "f"), 12: (8, "d"), 129: (1, "s"),
 }  # fmt: skip
 _MOST_TAGS = 1000
+_MOST_DIRECTORIES = 8
 _MOST_BYTES = 1 << 20
 
 _IDENTIFIER = re.compile(rb"(?i)[0-9a-f]{8}-(?:[0-9a-f]{4}-){3}[0-9a-f]{12}")
@@ -80,6 +81,46 @@ def read_exif(block: ByteSource) -> Exif:
     kinds = {int(value[0]) for tags in pictures if isinstance(value := tags.get(0x0106), tuple) and value}
     is_raw = 0xC612 in main or bool(kinds & _SENSOR)
     return Exif(main, inner[_IFD_EXIF], inner[_IFD_GPS], tuple(troubles), width, height, is_raw)
+
+
+def preview_places(block: ByteSource) -> list[tuple[int, int]]:
+    """Where JPEG pictures lie in a TIFF block or file: (start, length) of each.
+
+    The thumbnail of the next directory (Exif 2.31, 4.5.5: JPEGInterchangeFormat), and in raw files the previews of further
+    directories, there or in a strip of JPEG (TIFF 6.0, compression 6 and 7).
+    """
+    head = block.read(0, 8)
+    order = _HEADERS.get(head[:4])
+    if order is None or len(head) < 8:
+        return []
+    found: list[tuple[int, int]] = []
+    at = struct.unpack(order + "I", head[4:8])[0]
+    for _ in range(_MOST_DIRECTORIES):
+        if not at:
+            break
+        tags = _directory(block, order, at, [])
+        subs = tags.get(_IFD_SUB)
+        for one in (
+            tags,
+            *(_directory(block, order, int(sub), []) for sub in (subs[:8] if isinstance(subs, tuple) else ())),
+        ):
+            found += _jpeg_in(one)
+        count = block.read(at, 2)
+        end = at + 2 + 12 * struct.unpack(order + "H", count)[0] if len(count) == 2 else 0
+        further = block.read(end, 4) if end else b""
+        at = struct.unpack(order + "I", further)[0] if len(further) == 4 else 0
+    return list(dict.fromkeys(found))
+
+
+def _jpeg_in(tags: dict[int, Value]) -> list[tuple[int, int]]:
+    found = []
+    for start, length in ((0x0201, 0x0202), (0x0111, 0x0117)):
+        begins, lengths, packed = tags.get(start), tags.get(length), tags.get(0x0103)
+        if not isinstance(begins, tuple) or not isinstance(lengths, tuple) or len(begins) != 1 or len(lengths) != 1:
+            continue
+        if start == 0x0201 or (isinstance(packed, tuple) and packed and int(packed[0]) in (6, 7)):
+            found.append((int(begins[0]), int(lengths[0])))
+    return found
 
 
 def _size(tags: dict[int, Value]) -> tuple[int, int]:

@@ -17,8 +17,8 @@ _RESYNC = 1 << 16
 _TAIL = 1 << 20
 
 
-def _segments(source: ByteSource) -> Iterator[tuple[int, bytes]]:
-    """Yield (marker, payload) up to the start of the image data; stops quietly where the file breaks off."""
+def _segments(source: ByteSource) -> Iterator[tuple[int, bytes, int]]:
+    """Yield (marker, payload, where it begins) up to the start of the image data; stops quietly where the file breaks off."""
     offset = 2
     for _ in range(_MOST_SEGMENTS):
         head = source.read(offset, 4)
@@ -38,7 +38,7 @@ def _segments(source: ByteSource) -> Iterator[tuple[int, bytes]]:
         if length < 2:
             offset += 2
             continue
-        yield marker, source.read(offset + 4, length - 2)
+        yield marker, source.read(offset + 4, length - 2), offset
         if marker == 0xDA:
             return
         offset += 2 + length
@@ -51,8 +51,8 @@ def read_jpeg(source: ByteSource) -> Embedded:
     more: dict[bytes, list[tuple[int, bytes]]] = {}
     photoshop = b""
     width = height = 0
-    begins = False
-    for marker, payload in _segments(source):
+    begins = 0
+    for marker, payload, offset in _segments(source):
         if marker == 0xE1 and exif is None and payload.startswith(_EXIF):
             exif = payload[len(_EXIF) :]
         elif marker == 0xE1 and not packets and payload.startswith(_XMP):
@@ -64,21 +64,24 @@ def read_jpeg(source: ByteSource) -> Embedded:
             photoshop += payload[len(_RESOURCES) :]
         elif marker in _FRAME_HEADERS and len(payload) >= 5:
             height, width = int.from_bytes(payload[1:3], "big"), int.from_bytes(payload[3:5], "big")
-        begins = begins or marker == 0xDA
+        begins = offset if marker == 0xDA else 0
     # A large packet goes on in an extension that the first part names by its digest (XMP part 3, 1.1.3.1).
     for digest, pieces in more.items():
         if packets and digest in packets[0]:
             packets.append(b"".join(piece for _, piece in sorted(pieces)))
     found = resources(photoshop)
     trouble = "" if begins and width else "it holds no picture that could be decoded"
-    if not trouble and not _ends(source):
+    if not trouble and not _ends(source, begins):
         trouble = "it breaks off before its end"
     return Embedded(
         exif, tuple(packets), found.get(0x0404), found.get(0x0425), width, height, (trouble,) if trouble else ()
     )
 
 
-def _ends(source: ByteSource) -> bool:
-    """Whether the marker of a picture's end stands in the last part of the file; some programs put more behind it."""
-    start = max(0, source.size - _TAIL)
+def _ends(source: ByteSource, begins: int) -> bool:
+    """Whether the marker of a picture's end stands in the last part of the file; some programs put more behind it.
+
+    Before its image data, which `begins` there, a preview may have ended.
+    """
+    start = max(begins, source.size - _TAIL)
     return b"\xff\xd9" in source.read(start, source.size - start)

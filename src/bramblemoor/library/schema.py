@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Collection
 
-VERSION = 7
+VERSION = 8
 FORMER_SIDECARS = "former sidecars"
 """In meta: sidecars from before single values were marked in them are still to be renewed."""
 
@@ -14,6 +14,20 @@ CREATE TABLE given_up (                    -- contents that were replaced or let
 _FINDING = """
 CREATE INDEX IF NOT EXISTS copies_sha256 ON copies (sha256) WHERE sha256 IS NOT NULL;
 CREATE INDEX IF NOT EXISTS leftovers_sha256 ON leftovers (sha256);
+"""
+
+_CULLED = """
+CREATE TABLE culled (                      -- contents that were culled here, so that no card brings them again unasked
+    sha256 TEXT PRIMARY KEY, bytes INTEGER NOT NULL,
+    path TEXT NOT NULL,                     -- as it was called here
+    at TEXT NOT NULL
+) WITHOUT ROWID;
+"""
+_TAKEN_IN = """
+CREATE TABLE taken_in (                    -- what was read of a card or phone, by its identifier, so that it need not be again
+    device TEXT NOT NULL, path TEXT NOT NULL, bytes INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, sha256 TEXT NOT NULL,
+    PRIMARY KEY (device, path)
+) WITHOUT ROWID;
 """
 
 FACTS = (
@@ -87,6 +101,7 @@ CREATE TABLE bound (                       -- years that were put away
 );
 """
     + _GIVEN_UP
+    + _CULLED
 )
 
 _COUNTED = """
@@ -103,6 +118,7 @@ CREATE TABLE prints (                      -- fingerprints of contents, to find 
 """
 DEALINGS = (
     _PRINTS
+    + _TAKEN_IN
     + """
 CREATE TABLE services (
     name TEXT PRIMARY KEY, url TEXT NOT NULL, dialect TEXT NOT NULL, added TEXT NOT NULL,
@@ -198,7 +214,7 @@ TRIGGERS = {
 
 # What a depot's snapshot does not carry of the facts: how the library's own drive tells its files apart.
 UNTOLD = ("seen_ns", "inode", "ctime_ns", "read_at")
-FACT_TABLES = ("meta", "frames", "files", "claims", "albums", "album_frames", "history", "bound", "given_up")
+FACT_TABLES = ("meta", "frames", "files", "claims", "albums", "album_frames", "history", "bound", "given_up", "culled")
 
 
 def triggers() -> str:
@@ -253,6 +269,7 @@ _UPGRADES = {
         INSERT OR IGNORE INTO meta VALUES ('{FORMER_SIDECARS}', '');
         UPDATE words SET {", ".join(f"{column} = bm_plain({column})" for column in _WORDS)};
     """,
+    7: (_CULLED + _TAKEN_IN).replace("TABLE", "TABLE IF NOT EXISTS"),
 }
 
 _ADDED: dict[int, dict[str, tuple[str, ...]]] = {

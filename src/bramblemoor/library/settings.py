@@ -50,9 +50,11 @@ class Home(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Naming(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Folder templates below pictures/; docs/formats.md tells the template language."""
+    """Templates of folders below pictures/, and of the names of a shoot's frames; docs/formats.md tells their language."""
 
     flat: str = "{year}/{year}-{month}"
+    shoot: str = "{year}/{date} {subject}[ ({location})]"
+    frame: str = "{stamp}-{slug}-{number}"
 
 
 class Network(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

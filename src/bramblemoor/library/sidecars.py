@@ -51,7 +51,7 @@ def write_sidecar(
     if row is None or (row["is_bound"] and not new):
         return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are
     albums = albums_of(db, frame)
-    if not row["is_here"] and not is_wanted(claims_of(db, frame), albums):
+    if not row["is_here"] and not is_wanted(claims_of(db, frame), albums, row["former_name"]):
         return None
     relative: str = row["path"] + ".xmp"
     target = f"{library.root}/{relative}"
@@ -78,9 +78,9 @@ def write_sidecar(
     return Path(target)
 
 
-def is_wanted(claims: Iterable[Claim], albums: Collection[str]) -> bool:
+def is_wanted(claims: Iterable[Claim], albums: Collection[str], former_name: str) -> bool:
     """Whether a frame is to have a sidecar: where anything is known of it that its file does not say itself."""
-    return bool(albums) or any(
+    return bool(albums or former_name) or any(
         claim.field not in ("came_as", "reduced_of")
         and (claim.source not in _OF_FILE or (claim.source, claim.field) == ("map", "location"))
         for claim in claims

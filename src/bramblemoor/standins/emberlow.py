@@ -4,16 +4,12 @@ import csv
 import hashlib
 import io
 import json
-import struct
 from collections.abc import Iterator
-from datetime import datetime
 from pathlib import Path
-
-import numpy as np
-from PIL import Image
 
 from bramblemoor.standins.drawing import draw
 from bramblemoor.standins.exporter import Account, Entry, Record, Scope
+from bramblemoor.standins.raws import dng
 from bramblemoor.standins.world import SHOOTS, frame_times
 
 _PROJECTS = {"owls": "Owl boxes (Harrow Wood)", "roofers": "Chapel roofers", "reeds": "Fens/Reed cutting (Saltby Fen)"}
@@ -42,7 +38,7 @@ class Emberlow(Account):
                 local, utc = frame_times(shoot, index)
                 picture = draw(shoot.scene, shoot.skies[index % len(shoot.skies)], number)
                 name = f"EMB{number:05}.DNG"
-                content = _dng(picture, local, shoot.camera[0], shoot.camera[1])
+                content = dng(picture, local, shoot.camera[0], shoot.camera[1])
                 (folder / "items" / name).write_bytes(content)
                 edited = index != 7
                 stars = index % 6
@@ -108,60 +104,3 @@ def _packet(title: str, stars: int, number: int) -> str:
 </rdf:RDF></x:xmpmeta>
 <?xpacket end="w"?>
 """
-
-
-def _dng(picture: Image.Image, local: datetime, maker: str, model: str) -> bytes:
-    """A DNG (1.4): a small RGB picture first, the sensor's mosaic behind it, dates in an Exif directory."""
-    small = picture.resize((120, 80)).tobytes()
-    rgb = np.asarray(picture.resize((240, 160)))
-    mosaic = np.empty((160, 240), dtype="<u2")
-    for row, column, channel in ((0, 0, 0), (0, 1, 1), (1, 0, 1), (1, 1, 2)):
-        mosaic[row::2, column::2] = rgb[row::2, column::2, channel].astype("<u2") * 256
-    raw = mosaic.tobytes()
-    writer = _Tiff()
-    at_small, at_raw = writer.block(small), writer.block(raw)
-    shot = writer.directory([(0x9003, 2, local.strftime("%Y:%m:%d %H:%M:%S").encode() + b"\0")])
-    sensor = writer.directory(
-        [
-            (0x00FE, 4, [0]), (0x0100, 4, [240]), (0x0101, 4, [160]), (0x0102, 3, [16]), (0x0103, 3, [1]),
-            (0x0106, 3, [32803]), (0x0111, 4, [at_raw]), (0x0115, 3, [1]), (0x0116, 4, [160]), (0x0117, 4, [len(raw)]),
-            (0x828D, 3, [2, 2]), (0x828E, 1, b"\0\1\1\2"),
-        ]
-    )  # fmt: skip
-    first = writer.directory(
-        [
-            (0x00FE, 4, [1]), (0x0100, 4, [120]), (0x0101, 4, [80]), (0x0102, 3, [8, 8, 8]), (0x0103, 3, [1]),
-            (0x0106, 3, [2]), (0x010F, 2, maker.encode() + b"\0"), (0x0110, 2, model.encode() + b"\0"),
-            (0x0111, 4, [at_small]), (0x0115, 3, [3]), (0x0116, 4, [80]), (0x0117, 4, [len(small)]),
-            (0x014A, 4, [sensor]), (0x8769, 4, [shot]), (0xC612, 1, b"\1\4\0\0"), (0xC613, 1, b"\1\1\0\0"),
-            (0xC614, 2, f"{maker} {model}".encode() + b"\0"),
-        ]
-    )  # fmt: skip
-    return writer.finish(first)
-
-
-class _Tiff:
-    """A little-endian TIFF file (6.0), built from its end: blocks and directories get places as they come."""
-
-    def __init__(self) -> None:
-        self._data = bytearray(b"II*\0\0\0\0\0")
-
-    def block(self, content: bytes) -> int:
-        place = len(self._data)
-        self._data += content + b"\0" * (len(content) % 2)
-        return place
-
-    def directory(self, tags: list[tuple[int, int, bytes | list[int]]]) -> int:
-        entries = b""
-        for tag, kind, value in tags:
-            raw = (
-                value if isinstance(value, bytes) else struct.pack(f"<{len(value)}{'H' if kind == 3 else 'I'}", *value)
-            )
-            count = len(value)
-            where = raw.ljust(4, b"\0") if len(raw) <= 4 else struct.pack("<I", self.block(raw))
-            entries += struct.pack("<HHI", tag, kind, count) + where
-        return self.block(struct.pack("<H", len(tags)) + entries + b"\0\0\0\0")
-
-    def finish(self, first: int) -> bytes:
-        self._data[4:8] = struct.pack("<I", first)
-        return bytes(self._data)

@@ -19,7 +19,12 @@ from bramblemoor.library.folding import suggestion
 
 
 def stand_in(
-    service: Annotated[str, typer.Argument(metavar="SERVICE", help="Which one: thrushfield, emberlow or pipit-lane.")],
+    service: Annotated[
+        str,
+        typer.Argument(
+            metavar="SERVICE", help="Which one: thrushfield, emberlow or pipit-lane; or card, second-card, phone."
+        ),
+    ],
     folder: Annotated[
         Path, typer.Argument(metavar="DIR", help="Where its made-up account lies; drawn there if the folder is new.")
     ],
@@ -37,13 +42,17 @@ def stand_in(
     keyless: Annotated[bool, typer.Option("--keyless", help="Keep no keys of orders.")] = False,
     until_input_ends: Annotated[bool, typer.Option("--until-input-ends", hidden=True)] = False,
 ) -> None:
-    """Run a simulated service on this machine until interrupted, with faults to order."""
+    """Run a simulated service on this machine until interrupted, with faults to order; or write a card or phone as a folder."""
     from bramblemoor.standins import accounts
+    from bramblemoor.standins.cards import CARDS
     from bramblemoor.standins.server import Faults, Pace, StandIn, serve
 
+    if service in CARDS:
+        _write_card(service, CARDS[service], folder)
+        return
     known = accounts()
     if service not in known:
-        raise WrongUse(f"There is no stand-in {service!r}.", suggestion(service, known))
+        raise WrongUse(f"There is no stand-in {service!r}.", suggestion(service, [*known, *CARDS]))
     if until_input_ends:
         Thread(target=_end_with_input, daemon=True).start()
     if not (folder / "account.json").is_file():
@@ -71,6 +80,17 @@ def stand_in(
         sys.stdout.flush()
 
     serve(stand, port, ready)
+
+
+def _write_card(name: str, write: Callable[[Path], None], folder: Path) -> None:
+    if folder.exists() and any(folder.iterdir()):
+        raise WrongUse(f"{folder} holds something already.", "Name a new folder.")
+    if folder.exists():
+        folder.rmdir()
+    _draw(write, folder)
+    count = sum(one.is_file() for one in folder.rglob("*"))
+    what = "phone" if name == "phone" else "card"
+    say.line(f"A made-up {what} with {count} files lies in {folder}. Take it in: bramblemoor intake {folder} --dry-run")
 
 
 def _end_with_input() -> None:

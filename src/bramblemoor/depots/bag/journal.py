@@ -63,6 +63,10 @@ class Journal(Placing):
             head = {"run": run, "started": stamp(now_utc()), "library": asdict(library)}
             self.log.begin(json.dumps(head).encode() + b"\n")
 
+    @property
+    def seeks(self) -> bool:
+        return self.depot.seeks
+
     def remove(self, intents: Iterable[Intent]) -> None:
         """Move files to earlier/. To be called once, before anything else."""
         self.write_down(intents, _MARKS["remove"])
@@ -136,7 +140,7 @@ class Journal(Placing):
         self.look_again()
 
     def look_again(self) -> None:
-        """To be called once another process has written intents down: what stands in the journal is remembered."""
+        """What stands in the journal is remembered."""
         self._known = None
 
     def _contents(self) -> _Contents:

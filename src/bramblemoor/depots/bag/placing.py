@@ -39,6 +39,14 @@ class Placing:
         self.stager: Stager = store.stager(run)
         self.log = journal_at(store, run)
 
+    @property
+    def seeks(self) -> bool:
+        """Whether the drive is slow to do two things at once."""
+        return self.store.traits.spins
+
+    def look_again(self) -> None:
+        """To be called once another process has written intents down."""
+
     def put_in_place(self, intents: Sequence[Intent]) -> None:
         """Write the intents down durably, then carry them out. The staged files are flushed and proven already.
 

@@ -10,7 +10,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import BinaryIO, cast
 
-from bramblemoor.depots.bag.journal import Journal
+import msgspec
+
+from bramblemoor.depots.bag.placing import Placing
 from bramblemoor.depots.engine import messages
 from bramblemoor.depots.engine.items import Copied, Item
 from bramblemoor.depots.engine.messages import Task
@@ -30,7 +32,7 @@ class Lane:
     says what happened, and later files are passed over.
     """
 
-    def __init__(self, journal: Journal, slots: Slots, share: int) -> None:
+    def __init__(self, journal: Placing, slots: Slots, share: int) -> None:
         self.failure: OSError | None = None
         self._slots, self._share, self._most_held = slots, share, share // 2
         self._held: set[int] = set()  # slots that it has not given back
@@ -41,7 +43,7 @@ class Lane:
         store = journal.store
         self._send(messages.Setup(
             store.where, store.seen, journal.run, (type(store).__module__, type(store).__qualname__),
-            store.options, slots.path, self._most_held, journal.depot.seeks, os.getpid(),
+            store.options, slots.path, self._most_held, journal.seeks, os.getpid(),
         ))  # fmt: skip
         self._listener = threading.Thread(target=self._listen, daemon=True)
         self._listener.start()
@@ -58,12 +60,15 @@ class Lane:
         self._hold(slot)
         self._send(messages.Piece(slot, length))
 
-    def end(self) -> None:
-        self._send(messages.End())
+    def end(self, sha256: str) -> None:
+        """The file is whole; `sha256` is its digest, which may not have been known when it began."""
+        if (item := self._under_way.get(self._next)) is not None:
+            self._under_way[self._next] = msgspec.structs.replace(item, sha256=sha256)
+        self._send(messages.End(sha256))
 
     def abandon(self) -> None:
         """What came of the present file is worthless: the source was not what it should be."""
-        self._send(messages.End(worthless=True))
+        self._send(messages.End("", worthless=True))
 
     def finish(self) -> None:
         """Read back and put in place what is still held; returns when all is done."""
@@ -159,7 +164,7 @@ def _start() -> subprocess.Popen[bytes]:
 class Lanes:
     """All lanes of a run, by the key that the caller has for them. Use `open_lanes`."""
 
-    def __init__(self, journals: Mapping[int, Journal]) -> None:
+    def __init__(self, journals: Mapping[int, Placing]) -> None:
         share = max(_LEAST, BUFFER // PIECE // max(1, len(journals)))
         # Two more: one that is being filled with small files, and one with a large one's next piece.
         self.slots = Slots(share * len(journals) + 2 + _AHEAD)
@@ -200,7 +205,7 @@ class Lanes:
 
 
 @contextmanager
-def open_lanes(journals: Mapping[int, Journal]) -> Iterator[Lanes]:
+def open_lanes(journals: Mapping[int, Placing]) -> Iterator[Lanes]:
     """Lanes for some journals; when it closes, all that was fed to them is proven and in place.
 
     An interruption ends them at once.

@@ -59,8 +59,9 @@ class Piece(msgspec.Struct, tag="piece", array_like=True):
 
 
 class End(msgspec.Struct, tag="end", array_like=True):
-    """The file is whole, or (`worthless`) its source was not what it should be."""
+    """The file is whole, and that is its digest; or (`worthless`) its source was not what it should be."""
 
+    sha256: str
     worthless: bool = False
 
 

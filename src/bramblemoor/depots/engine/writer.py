@@ -17,6 +17,8 @@ from dataclasses import dataclass, field
 from importlib import import_module
 from typing import BinaryIO
 
+import msgspec
+
 from bramblemoor.depots.bag.intents import Intent
 from bramblemoor.depots.bag.placing import NothingPlaced, Placing, writing_lock
 from bramblemoor.depots.engine import messages
@@ -100,8 +102,8 @@ class _Writer:
                         self._begin(begun)
                     case messages.Piece(slot, length):
                         self._piece(slot, length)
-                    case messages.End(worthless):
-                        self._end(worthless=worthless)
+                    case messages.End(sha256, worthless):
+                        self._end(sha256, worthless=worthless)
                     case messages.Finish():
                         self._hand_over()
                         self._await_under_way()
@@ -208,7 +210,7 @@ class _Writer:
             self._tell(messages.Freed(current.slots))
             current.slots = []
 
-    def _end(self, *, worthless: bool) -> None:
+    def _end(self, sha256: str, *, worthless: bool) -> None:
         current = self._current
         if current is None:
             return
@@ -220,7 +222,8 @@ class _Writer:
         current.staging.end()
         self._current = None
         self._failed_in_a_row = 0
-        self._batch.files.append(_Written(current.task, current.parts))
+        task = msgspec.structs.replace(current.task, sha256=sha256)
+        self._batch.files.append(_Written(task, current.parts))
         self._batch.slots += current.slots
         self._batch.streamed = True
         self._hand_over_if_full()

@@ -16,7 +16,19 @@ from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt
 
 _LARGEST = 1 << 28
 Run = Literal[
-    "backup", "verify", "mend", "restore", "bind", "free", "unbind", "purge", "level", "drill", "stocktake", "pack"
+    "backup",
+    "verify",
+    "mend",
+    "restore",
+    "bind",
+    "free",
+    "unbind",
+    "purge",
+    "level",
+    "drill",
+    "stocktake",
+    "pack",
+    "intake",
 ]
 
 
@@ -88,7 +100,11 @@ class Books:
             run=self.run,
             started=self.started,
             finished=stamp(now_utc()),
-            about={"library": self.library.name, "depots": ", ".join(depots), **(more or {})},
+            about={
+                "library": self.library.name,
+                **({"depots": ", ".join(depots)} if depots else {}),
+                **(more or {}),
+            },
             came_in=came_in,
             kept=[line for line in kept if line.amount != Amount()],
             left_out=list(left_out),

@@ -1,0 +1,1 @@
+"""From a camera: commands that take in what lies on cards and phones."""

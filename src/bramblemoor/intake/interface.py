@@ -1,0 +1,114 @@
+"""What an intake is asked for, and what it plans: values that the steps hand on, and that an interrupted run is finished by."""
+
+from collections.abc import Iterator
+
+import msgspec
+
+from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut
+
+
+class Wishes(msgspec.Struct, frozen=True):
+    """What is asked for. `split` is "", "day", or a gap in seconds; `by_month` files by capture month, names kept.
+
+    `keep` are globs of frames that are wanted although nothing is seen in them; `again` takes in what was culled here once.
+    """
+
+    source: str
+    subjects: list[str] = []
+    locations: list[str] = []
+    date: str = ""
+    by_month: bool = False
+    split: str = ""
+    clocks: list[str] = []
+    folders: list[str] = []
+    albums: bool = False
+    only_new: bool = False
+    keep: list[str] = []
+    again: bool = False
+    device: str = ""
+    templates: list[str] = []
+    depots: list[str] = []
+
+
+class PlannedFile(msgspec.Struct, gc=False):
+    """A file to take in: where it lies below the source, and where it goes in the library. `sha256` is "" until it is read."""
+
+    source: str
+    role: str
+    bytes: int
+    seen_ns: int
+    path: str
+    media: str = ""
+    width: int = 0
+    height: int = 0
+    sha256: str = ""
+
+
+class PlannedFrame(msgspec.Struct):
+    """A frame to take in. `claims` are (field, value, source); `mtime_ns` is when it was taken, as its files get it, and `shown`
+    the local clock of that, "" where nobody knows it.
+    """
+
+    folder: str
+    read_as: str
+    files: list[PlannedFile]
+    claims: list[tuple[str, str, str]]
+    mtime_ns: int
+    shown: str = ""
+    album: str = ""
+
+    @property
+    def amount(self) -> Amount:
+        return Amount(1, len(self.files), sum(file.bytes for file in self.files))
+
+
+class PlannedShoot(msgspec.Struct):
+    """A folder that gets frames; `there` is how many it has already, `first` and `last` are names of what comes."""
+
+    folder: str
+    frames: int
+    bytes: int
+    there: int
+    first: str
+    last: str
+    begins: str
+    ends: str
+
+
+class Known(msgspec.Struct, frozen=True):
+    """A frame that is in the library already, by its content: what it is called on the card, and here."""
+
+    source: str
+    path: str
+    amount: Amount
+
+
+class Plan(msgspec.Struct):
+    """All that an intake is going to do; it is kept beside the library until that is done."""
+
+    wishes: Wishes
+    device: str
+    started: str
+    came_in: Amount
+    shoots: list[PlannedShoot] = []
+    frames: list[PlannedFrame] = []
+    known: list[Known] = []
+    twice: list[LeftOut] = []
+    drops: list[LeftOut] = []
+    culled: list[LeftOut] = []
+    left: list[LeftOut] = []
+    findings: list[Finding] = []
+    seen: list[tuple[str, int, int, str]] = []
+    """Of what is not taken in: (path, bytes, mtime in ns, digest) as it lies on the device, to know it by the next time."""
+
+    @property
+    def taken(self) -> Amount:
+        whole = NOTHING
+        for frame in self.frames:
+            whole += frame.amount
+        return whole
+
+    def files(self) -> Iterator[tuple[PlannedFrame, PlannedFile]]:
+        for frame in self.frames:
+            for file in frame.files:
+                yield frame, file

@@ -1,0 +1,389 @@
+"""Planning an intake: what would be taken in and under which names, what is here already, and what is better left."""
+
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from datetime import date, timedelta
+from pathlib import Path
+
+from bramblemoor.disk.durable import digest_of
+from bramblemoor.disk.names import collision_key
+from bramblemoor.errors import WrongUse
+from bramblemoor.frames.claims import Claim
+from bramblemoor.frames.moments import Moment, moment_from_epoch, now_utc
+from bramblemoor.frames.sniff import ending_of
+from bramblemoor.intake.clocks import (
+    correct,
+    days_of,
+    in_order,
+    parse_shift,
+    parse_shifts,
+    parted_by_gap,
+    tell_offset,
+    with_reset_clocks,
+)
+from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, PlannedShoot, Wishes
+from bramblemoor.intake.listing import Listing, Looked, Lying, list_source, look
+from bramblemoor.intake.objects import Shot, at, stem_of, to_shots
+from bramblemoor.library.dates import first_day
+from bramblemoor.library.filing import free_paths
+from bramblemoor.library.globs import fits
+from bramblemoor.library.home import Library
+from bramblemoor.library.layout import folder_for
+from bramblemoor.library.naming import (
+    ShootName,
+    changed_in_names,
+    frame_stem,
+    is_numbered,
+    number_in,
+    shoot_folder,
+)
+from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut, stamp
+from bramblemoor.library.taken_in import culled_on, frame_of, known_on, sizes_here
+from bramblemoor.running import Progress, Stage
+
+_READERS = 2
+
+
+@dataclass
+class _Contents:
+    """Digests of files that may be here already, or be twice on the card, by path."""
+
+    of: dict[str, str] = field(default_factory=dict)
+    unread: dict[str, str] = field(default_factory=dict)
+
+
+def make_plan(library: Library, wishes: Wishes, progress: Progress) -> Plan:
+    """Look at a source, and plan what to take in of it; changes nothing.
+
+    Raises WrongUse for wishes that cannot be, with what would be right, and OSError where the source is gone.
+    """
+    _check(library, wishes)
+    root = Path(wishes.source)
+    listing = list_source(root, wishes.folders, wishes.device)
+    files = listing.files
+    before = known_on(library.db, listing.device) if wishes.only_new else {}
+    fresh = [one for one in files if before.get(one.path, ())[:2] != (one.bytes, one.mtime_ns)]
+    looked = list(look(listing, fresh, progress))
+    plan = Plan(
+        wishes=wishes, device=listing.device, started=stamp(now_utc()), came_in=NOTHING, findings=listing.findings
+    )
+    shots, left = to_shots(looked)
+    correct(shots, parse_shifts(wishes.clocks))
+    plan.findings += with_reset_clocks(shots)
+    tell_offset(shots)
+    shots = in_order(shots)
+    _note_left(plan, shots, left)
+    _note_seen_before(plan, library, [one for one in files if one not in set(fresh)], before)
+    contents = _read_contents(library, listing, shots, progress)
+    wanted = list(_sort_out(plan, library, shots, contents))
+    _name(plan, library, wanted)
+    for one in plan.frames:
+        for file in one.files:
+            file.sha256 = contents.of.get(file.source, "")
+    plan.came_in = _whole(plan)
+    return plan
+
+
+def _check(library: Library, wishes: Wishes) -> None:
+    root = Path(wishes.source).resolve()
+    if root.is_relative_to(library.root):
+        raise WrongUse(
+            f"{wishes.source} lies in the library itself.",
+            "What lies in its folders is taken up by: bramblemoor stocktake.",
+        )
+    if library.root.is_relative_to(root):
+        raise WrongUse(f"The library lies in {wishes.source}.", "Name the card, or a folder beside the library.")
+    if wishes.date:
+        if len(wishes.date) != len("2026-05-09"):
+            raise WrongUse(f"{wishes.date!r} is no day.", "Write it as 2026-05-09.")
+        first_day(wishes.date)
+    if wishes.by_month and (wishes.subjects or wishes.split or wishes.locations):
+        raise WrongUse(
+            "Frames that are filed by month are no shoot.",
+            "Leave out --subject, --location and --split, or --by-month.",
+        )
+    if not wishes.by_month and not wishes.subjects:
+        raise WrongUse(
+            "It was not said what the shoot is of.",
+            "Say it, as --subject 'Reed cutting'; or --by-month files frames by month, and keeps their names.",
+        )
+    if wishes.date and wishes.split:
+        raise WrongUse("Several shoots have no one date.", "Leave out --date, or --split.")
+    for subject in wishes.subjects:
+        if not subject.strip():
+            raise WrongUse("A subject is empty.", "Say what the shoot is of, as --subject 'Reed cutting'.")
+    gap_of(wishes)
+
+
+def gap_of(wishes: Wishes) -> timedelta | None:
+    """The gap that parts shoots; None where days do, or nothing does. Raises WrongUse for what is neither."""
+    if wishes.split in ("", "day"):
+        return None
+    gap = parse_shift("+" + wishes.split.lstrip("+"))
+    if gap is None or gap <= timedelta(0):
+        raise WrongUse(f"{wishes.split!r} parts no shoots.", "Write --split day, or a gap in time as --split 3h.")
+    return gap
+
+
+def _note_left(plan: Plan, shots: Sequence[Shot], left: Sequence[tuple[Looked, str]]) -> None:
+    """What is not taken in: a picture that cannot be read is a frame, unless another file of its name is here for it."""
+    named = {(looked.lying.folder, stem_of(looked.lying.name)) for shot in shots for _, looked in shot.files}
+    for one, why in left:
+        lying = one.lying
+        alone = bool(ending_of(lying.name)) and (lying.folder, stem_of(lying.name)) not in named
+        plan.left.append(LeftOut(lying.path, why, Amount(int(alone), 1, lying.bytes)))
+
+
+def _note_seen_before(
+    plan: Plan, library: Library, files: Sequence[Lying], before: dict[str, tuple[int, int, str]]
+) -> None:
+    """What this device was read of before: it is here, or was culled, or has left the library since."""
+    for one in files:
+        sha256 = before[one.path][2]
+        here = frame_of(library.db, sha256)
+        amount = Amount(int(bool(ending_of(one.name))), 1, one.bytes)
+        plan.known.append(Known(one.path, here[1] if here else "", amount))
+
+
+def _read_contents(library: Library, listing: Listing, shots: Sequence[Shot], progress: Progress) -> _Contents:
+    """Digests of those files that another one, here or on the card, has the size of: only these can be here already."""
+    files = [looked.lying for shot in shots for _, looked in shot.files]
+    sizes: dict[int, int] = {}
+    for one in files:
+        sizes[one.bytes] = sizes.get(one.bytes, 0) + 1
+    here = sizes_here(library.db, sizes.keys())
+    doubtful = [one for one in files if sizes[one.bytes] > 1 or one.bytes in here]
+    found = _Contents()
+    whole, done = sum(one.bytes for one in doubtful), 0
+    with ThreadPoolExecutor(_READERS) as readers:
+        for one, (sha256, why) in zip(
+            doubtful, readers.map(lambda one: _digest(listing.root / one.path), doubtful), strict=True
+        ):
+            found.of[one.path] = sha256
+            if why:
+                found.unread[one.path] = why
+            done += one.bytes
+            progress(Stage("comparing with the library"), done, whole)
+    return found
+
+
+def _digest(path: Path) -> tuple[str, str]:
+    try:
+        return digest_of(path), ""
+    except OSError as error:
+        return "", error.strerror or str(error)
+
+
+def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Contents) -> Iterator[Shot]:
+    """The frames to take in; the others are noted, each with why it is left."""
+    first: dict[str, str] = {}
+    used = set()
+    for shot in shots:
+        lying = shot.original.lying
+        sha256 = contents.of.get(lying.path, "")
+        amount = Amount(1, len(shot.files), shot.bytes)
+        here = frame_of(library.db, sha256) if sha256 else None
+        if here is not None:
+            _note_known(plan, shot, here[1], amount, contents)
+            continue
+        if sha256 and sha256 in first:
+            plan.twice.append(LeftOut(shot.path, f"the same picture as {first[sha256]} there", amount))
+            continue
+        if sha256:
+            first[sha256] = lying.path
+        culled = culled_on(library.db, sha256) if sha256 and not plan.wishes.again else ""
+        if culled:
+            plan.culled.append(LeftOut(shot.path, f"you culled it on {culled}", amount))
+            plan.seen.append((lying.path, lying.bytes, lying.mtime_ns, sha256))
+            continue
+        shot = _without_known(plan, library, shot, contents)
+        wanted = [glob for glob in plan.wishes.keep if fits(glob, shot.path) or fits(glob, lying.name)]
+        used |= set(wanted)
+        if shot.misfire is not None and not wanted:
+            plan.drops.append(LeftOut(shot.path, shot.misfire.said(), Amount(1, len(shot.files), shot.bytes)))
+            plan.seen += [(one.lying.path, one.lying.bytes, one.lying.mtime_ns, "") for _, one in shot.files]
+            continue
+        for trouble in shot.original.troubles:
+            plan.findings.append(Finding(shot.path, f"{trouble}; it is taken in as it is", attention=True))
+        yield shot
+    for glob in set(plan.wishes.keep) - used:
+        raise WrongUse(f"No frame there fits {glob!r}.", "Name frames as the plan does, or '*' for all of them.")
+
+
+def _note_known(plan: Plan, shot: Shot, path: str, amount: Amount, contents: _Contents) -> None:
+    plan.known.append(Known(shot.path, path, amount))
+    for _, looked in shot.files:
+        if sha256 := contents.of.get(looked.lying.path):
+            plan.seen.append((looked.lying.path, looked.lying.bytes, looked.lying.mtime_ns, sha256))
+
+
+def _without_known(plan: Plan, library: Library, shot: Shot, contents: _Contents) -> Shot:
+    """A frame less those of its files that are in the library already, as parts of another one."""
+    for role, looked in list(shot.others):
+        sha256 = contents.of.get(looked.lying.path, "")
+        here = frame_of(library.db, sha256) if sha256 and role != "sidecar" else None
+        if here is not None:
+            shot.others.remove((role, looked))
+            plan.known.append(Known(looked.lying.path, here[1], Amount(0, 1, looked.lying.bytes)))
+    return shot
+
+
+def _name(plan: Plan, library: Library, shots: Sequence[Shot]) -> None:
+    planned: set[str] = set()
+
+    def is_planned(key: str) -> bool:
+        return key in planned
+
+    if plan.wishes.by_month:
+        for shot in shots:
+            folder = folder_for(library.settings.naming.flat, shot.taken, "")
+            frame = _planned(library, shot, folder, None, is_planned, plan.wishes, "")
+            planned |= {collision_key(file.path) for file in frame.files}
+            plan.frames.append(frame)
+        _note_folders(plan, library)
+        return
+    groups = _parted(plan.wishes, shots)
+    subjects = _one_each(plan.wishes, "subject", plan.wishes.subjects, groups)
+    locations = _one_each(plan.wishes, "location", plan.wishes.locations or [""], groups)
+    for group, subject, location in zip(groups, subjects, locations, strict=True):
+        shoot = ShootName(_day_of(plan.wishes, group), subject, location)
+        for change in changed_in_names(shoot):
+            plan.findings.append(Finding("names", f"{change}, as no file system takes it as it is"))
+        folder = _existing(library, shoot_folder(library.settings.naming.shoot, shoot))
+        number = _last_number(library, folder, shoot, planned)
+        for shot in group:
+            number += 1
+            stem = frame_stem(
+                library.settings.naming.frame, shoot, number, name=stem_of(shot.original.lying.name), camera=shot.camera,
+                taken=at(shot),
+            )  # fmt: skip
+            frame = _planned(library, shot, folder, stem, is_planned, plan.wishes, location)
+            planned |= {collision_key(file.path) for file in frame.files}
+            plan.frames.append(frame)
+    _note_folders(plan, library)
+
+
+def _parted(wishes: Wishes, shots: Sequence[Shot]) -> list[list[Shot]]:
+    """The frames by shoot."""
+    gap = gap_of(wishes)
+    if not shots or not wishes.split:
+        return [list(shots)] if shots else []
+    return days_of(shots) if gap is None else parted_by_gap(shots, gap)
+
+
+def _one_each(wishes: Wishes, what: str, told: Sequence[str], groups: Sequence[Sequence[Shot]]) -> list[str]:
+    """What was told of each shoot: once for all, or one by one. Raises WrongUse where there are others than shoots."""
+    if len(told) == 1 or not groups:
+        return [*told] * len(groups)
+    if len(told) == len(groups):
+        return [*told]
+    many = f"{len(groups)} shoots" if len(groups) != 1 else "one shoot"
+    raise WrongUse(
+        f"There are {len(told)} {what}s, and {many} there.",
+        f"Give one --{what} for all, or one for each, in their order:" if wishes.split else
+        f"Give one --{what}; or part the frames by --split day, or by a gap in time as --split 3h:",
+        [f"{_span(group)}: {len(group):,} frames" for group in groups],
+    )  # fmt: skip
+
+
+def _span(group: Sequence[Shot]) -> str:
+    times = [local for shot in group if (local := at(shot)) is not None]
+    return f"{min(times):%Y-%m-%d %H:%M} to {max(times):%Y-%m-%d %H:%M}" if times else "undated"
+
+
+def _day_of(wishes: Wishes, group: Sequence[Shot]) -> date:
+    if wishes.date:
+        return first_day(wishes.date)
+    times = [local for shot in group if (local := at(shot)) is not None]
+    if not times:
+        raise WrongUse(
+            "None of the frames tells when it was taken.",
+            "Say the day, as --date 2026-05-09; or when the first was taken, as --clock 'CAMERA=2026-05-09T14:30'.",
+        )
+    return min(times).date()
+
+
+def _existing(library: Library, folder: str) -> str:
+    """The folder, as it is spelled where it is here already."""
+    row = library.db.execute("SELECT folder FROM frames WHERE folder = ? LIMIT 1", (folder,)).fetchone()
+    if row is None:
+        place = library.root / folder
+        if not place.is_dir() and place.parent.is_dir():
+            key = collision_key(place.name)
+            for beside in place.parent.iterdir():
+                if collision_key(beside.name) == key:
+                    return f"{folder.rpartition('/')[0]}/{beside.name}"
+    return folder
+
+
+def _last_number(library: Library, folder: str, shoot: ShootName, planned: set[str]) -> int:
+    """The highest number that a shoot's frames have: in the ledger, on the disk, or in this plan."""
+    template = library.settings.naming.frame
+    if not is_numbered(template):
+        return 0
+    place = library.root / folder
+    names = {row[0] for row in library.db.execute("SELECT name FROM frames WHERE folder = ?", (folder,))}
+    names |= {one.name for one in place.iterdir()} if place.is_dir() else set()
+    key = collision_key(folder) + "/"
+    names |= {path.removeprefix(key) for path in planned if path.startswith(key)}
+    return max((number_in(template, shoot, name.partition(".")[0]) for name in names), default=0)
+
+
+def _planned(
+    library: Library, shot: Shot, folder: str, stem: str | None, is_planned: Callable[[str], bool], wishes: Wishes,
+    location: str,
+) -> PlannedFrame:  # fmt: skip
+    """A frame with a path for each of its files: called by `stem`, or as on the card where that is None."""
+    wanted: dict[int, str] = {}
+    for number, (role, looked) in enumerate(shot.files):
+        if role == "sidecar":
+            continue
+        name = looked.lying.name
+        wanted[number] = name if stem is None else stem + looked.lying.ending
+    paths = free_paths(library, folder, wanted, dict.fromkeys(wanted, ""), is_planned)
+    files = []
+    for number, (role, looked) in enumerate(shot.files):
+        lying = looked.lying
+        files.append(PlannedFile(
+            lying.path, role, lying.bytes, lying.mtime_ns, paths.get(number, ""), looked.media, looked.width, looked.height
+        ))  # fmt: skip
+    claims = list(shot.claims)
+    if shot.taken is None and not any(claim.field == "taken" for claim in claims):
+        claims.append(Claim("taken", str(_of_file(shot.original.lying)), "file"))
+    if location:
+        claims.append(Claim("location", location, "you"))
+    mtime_ns = shot.taken.nanoseconds if shot.taken is not None else shot.original.lying.mtime_ns
+    album = shot.original.lying.folder.rpartition("/")[2] if wishes.albums else ""
+    told = [(claim.field, claim.value, claim.source) for claim in dict.fromkeys(claims)]
+    local = at(shot)
+    shown = f"{local:%Y-%m-%d %H:%M}" if local is not None else ""
+    return PlannedFrame(folder, shot.original.kind, files, told, mtime_ns, shown, album)  # type: ignore[arg-type]
+
+
+def _of_file(lying: Lying) -> Moment:
+    return moment_from_epoch(lying.mtime_ns // 1_000_000_000) or Moment(utc=now_utc())
+
+
+def _note_folders(plan: Plan, library: Library) -> None:
+    """Sum the frames up by the folders that they come into."""
+    groups: dict[str, list[PlannedFrame]] = {}
+    for frame in plan.frames:
+        groups.setdefault(frame.folder, []).append(frame)
+    for folder, frames in groups.items():
+        there = library.db.execute("SELECT count(*) FROM frames WHERE folder = ?", (folder,)).fetchone()[0]
+        times = sorted(frame.shown for frame in frames if frame.shown) or [""]
+        names = [frame.files[0].path.rpartition("/")[2] for frame in frames]
+        plan.shoots.append(PlannedShoot(
+            folder, len(frames), sum(frame.amount.bytes for frame in frames), there, names[0], names[-1],
+            times[0], times[-1],
+        ))  # fmt: skip
+
+
+def _whole(plan: Plan) -> Amount:
+    whole = plan.taken
+    for known in plan.known:
+        whole += known.amount
+    for left in (*plan.twice, *plan.drops, *plan.culled, *plan.left):
+        whole += left.amount
+    return whole

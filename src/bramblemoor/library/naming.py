@@ -1,0 +1,114 @@
+"""What shoots and their pictures are called: the templates of an intake. docs/formats.md tells the template language."""
+
+import re
+import unicodedata
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date, datetime
+
+from bramblemoor.disk.names import safe_name
+from bramblemoor.errors import NotPossible
+
+_WORD = re.compile(r"\{(\w*)\}")
+_OPTIONAL = re.compile(r"\[([^\[\]]*)\]")
+_SHOOT_WORDS = ("year", "month", "day", "date", "stamp", "subject", "slug", "location")
+_FRAME_WORDS = (*_SHOOT_WORDS, "time", "number", "name", "camera")
+_DIGITS = 4
+
+
+@dataclass(frozen=True)
+class ShootName:
+    """What is known of a shoot: its day, its subject, and the location where that is told."""
+
+    day: date
+    subject: str
+    location: str = ""
+
+    def words(self) -> dict[str, str]:
+        return {
+            "year": f"{self.day.year:04}", "month": f"{self.day:%m}", "day": f"{self.day:%d}",
+            "date": self.day.isoformat(), "stamp": self.day.isoformat().replace("-", ""),
+            "subject": self.subject, "slug": slug(self.subject), "location": self.location,
+        }  # fmt: skip
+
+
+def shoot_folder(template: str, shoot: ShootName) -> str:
+    """The folder of a shoot, relative to the library. Raises NotPossible for a template that cannot be."""
+    filled = _filled(template, shoot.words(), _SHOOT_WORDS, "shoot")
+    steps = [safe_name(step) for step in filled.split("/") if step.strip()]
+    if not steps:
+        raise _unusable(template, "shoot", "gives no folder")
+    return "/".join(["pictures", *steps])
+
+
+def frame_stem(template: str, shoot: ShootName, number: int, *, name: str, camera: str, taken: datetime | None) -> str:
+    """What the files of a frame are called before their endings. `name` is what the camera called it, without its ending."""
+    words = shoot.words() | {
+        "time": f"{taken:%H%M%S}" if taken else "", "number": f"{number:0{_DIGITS}}", "name": name, "camera": slug(camera),
+    }  # fmt: skip
+    filled = _filled(template, words, _FRAME_WORDS, "frame")
+    if "/" in filled:
+        raise _unusable(template, "frame", "leads into another folder")
+    stem = safe_name(filled)
+    if not filled.strip():
+        raise _unusable(template, "frame", "gives no name")
+    return stem
+
+
+def is_numbered(template: str) -> bool:
+    """Whether a frame's name has its number in it."""
+    return "{number}" in template
+
+
+def number_in(template: str, shoot: ShootName, stem: str) -> int:
+    """The number that a template has put into a frame's name; 0 where it was not called by the template."""
+    marked = shoot.words() | {"time": "\1", "name": "\1", "camera": "\1", "number": "\2"}
+    pattern = re.escape(_filled(template, marked, _FRAME_WORDS, "frame"))
+    match = re.fullmatch(pattern.replace("\1", ".*?").replace("\2", r"(\d+)"), stem)
+    return int(match[1]) if match else 0
+
+
+def changed_in_names(shoot: ShootName) -> list[str]:
+    """Of a subject and a location those that no file system takes as they are, as "'AC/DC' becomes 'AC_DC'"."""
+    return [
+        f"{told!r} becomes {_one_step(told)!r}" for told in (shoot.subject, shoot.location) if told != _one_step(told)
+    ]
+
+
+def slug(text: str) -> str:
+    """A text as part of a name that needs no quoting anywhere: small letters and digits of any script, joined by hyphens."""
+    bare = "".join(
+        letter for letter in unicodedata.normalize("NFKD", text.casefold()) if not unicodedata.combining(letter)
+    )
+    return re.sub(r"[\W_]+", "-", unicodedata.normalize("NFC", bare)).strip("-")
+
+
+def _one_step(text: str) -> str:
+    """A told text as it can stand in one step of a path."""
+    return safe_name(text.replace("/", "_")) if text else ""
+
+
+def _filled(template: str, words: Mapping[str, str], known: tuple[str, ...], what: str) -> str:
+    """The template with its words filled in; of what stands in square brackets nothing where a word in it is empty."""
+    for match in _WORD.finditer(template):
+        if match[1] not in known:
+            raise _unusable(template, what, f"has {match[0]}, which means nothing", known)
+
+    def fill(text: str) -> str:
+        return _WORD.sub(lambda match: _word(words[match[1]]), text)
+
+    def optional(match: re.Match[str]) -> str:
+        return fill(match[1]) if all(words[one[1]] for one in _WORD.finditer(match[1])) else ""
+
+    return fill(_OPTIONAL.sub(optional, template))
+
+
+def _word(text: str) -> str:
+    return text if text in ("\1", "\2") else _one_step(text)
+
+
+def _unusable(template: str, what: str, why: str, known: tuple[str, ...] = ()) -> NotPossible:
+    words = f"Use {', '.join('{' + word + '}' for word in known)}. " if known else ""
+    return NotPossible(
+        f"The naming template {template!r} {why}.", f"{words}It stands in bramblemoor.toml: [naming] {what}."
+    )
