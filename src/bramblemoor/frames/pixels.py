@@ -70,16 +70,12 @@ def _may_be(image: "Image") -> bool:
 def misfire(image: "Image") -> Misfire | None:
     """What is wrong with a decoded picture."""
     import numpy as np
-    from PIL import Image as images
     from PIL import ImageFilter
 
-    picture = image.convert("RGB").filter(ImageFilter.MedianFilter(3))
-    scale = max(picture.size) / _SMALL
-    if scale > 1:
-        width, height = (max(8, round(side / scale)) for side in picture.size)
-        picture = picture.resize((width, height), images.Resampling.BOX)
-    pixels = np.asarray(picture, dtype=np.float32)
-    grey = pixels @ np.array([0.299, 0.587, 0.114], dtype=np.float32)
+    picture = _reduced(image.convert("RGB"), 2 * _SMALL)
+    pixels = np.asarray(_reduced(picture, _SMALL), dtype=np.float32)
+    freed = _reduced(picture.convert("L").filter(ImageFilter.MedianFilter(3)), _SMALL)
+    grey = np.asarray(freed, dtype=np.float32)
     apart, spread, noise = _standing_out(grey)
     stands_out = apart > _LEAST and (apart > _NOISES * spread or spread > _NOISY * noise)
     if stands_out or _colours(pixels) > _COLOURS:
@@ -91,6 +87,16 @@ def misfire(image: "Image") -> Misfire | None:
     if darkest >= _BLOWN:
         return Misfire("blown out", darkest)
     return Misfire("blank", apart)
+
+
+def _reduced(image: "Image", longest: int) -> "Image":
+    from PIL.Image import Resampling
+
+    scale = max(image.size) / longest
+    if scale <= 1:
+        return image
+    width, height = (max(8, round(side / scale)) for side in image.size)
+    return image.resize((width, height), Resampling.BOX)
 
 
 def _above_ground(grey: Any) -> Any:
@@ -118,10 +124,8 @@ def _standing_out(grey: Any) -> tuple[float, float, float]:
 
 def _boxes(values: Any, side: int) -> Any:
     """The means of all squares of so many pixels."""
-    import numpy as np
-
-    windows = np.lib.stride_tricks.sliding_window_view(values, (side, side))
-    return windows.mean(axis=(2, 3))
+    rows = sum(values[start : values.shape[0] - side + 1 + start] for start in range(side))
+    return sum(rows[:, start : rows.shape[1] - side + 1 + start] for start in range(side)) / side**2
 
 
 def _colours(pixels: Any) -> float:
