@@ -26,6 +26,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("tell", "library.tell", "Say what you know of frames: title, date, people, location."),
             ("unsay", "library.tell", "Take keywords and people away from frames."),
             ("takeback", "library.tell", "Take back what a run has told, by its receipt."),
+            ("template", "library.templates", "What is said of many frames alike, under a name."),
             ("stocktake", "library.stocktake", "Take up what you and other programs did in its folders."),
             ("receipt", "library.receipts", "Read the balanced account of a run."),
             ("receipt list", "library.receipts", "List the receipts of all runs."),

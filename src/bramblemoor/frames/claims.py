@@ -1,6 +1,6 @@
 """Claims: who says what about a frame, and which of them is believed."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Literal
@@ -24,6 +24,12 @@ Field = Literal[
     "location",
     "favourite",
     "rating",
+    "label",
+    "creator",
+    "rights",
+    "terms",
+    "template",
+    "no_template",
     "camera",
     "lens",
     "quality",
@@ -44,10 +50,12 @@ _LOCATION_RANKS: dict[Source, int] = {
 }
 RETELLERS = (*HAND, "service")
 """Who may say a thing anew: then the latest word counts."""
-TAKEN_AWAY: dict[Field, Field] = {"no_keyword": "keyword", "no_person": "person"}
+TAKEN_AWAY: dict[Field, Field] = {"no_keyword": "keyword", "no_person": "person", "no_template": "template"}
 """The fields that take a value away again, and from which."""
 TAKEN_AWAY_BY: dict[Field, Field] = {kept: gone for gone, kept in TAKEN_AWAY.items()}
 """The fields of several values, and which take one away."""
+MARKED = -1
+"""The rating of a frame that is marked to be culled, as XMP has it of rejects (ISO 16684-1, 8.2.2.1: xmp:Rating)."""
 _SAME = 2  # seconds
 _DRIFT = 300  # seconds that one clock may be off another
 
@@ -78,6 +86,11 @@ class Facts:
     location: str = ""
     favourite: bool = False
     rating: int | None = None
+    label: str = ""
+    creator: str = ""
+    rights: str = ""
+    terms: str = ""
+    templates: tuple[str, ...] = ()
     camera: str = ""
     lens: str = ""
     reduced: bool = False
@@ -121,6 +134,11 @@ def believe(claims: Sequence[Claim]) -> Facts:
         location=first("location", _LOCATION_RANKS),
         favourite=first("favourite") == "yes",
         rating=int(rating) if (rating := first("rating")).lstrip("-").isdecimal() else None,
+        label=first("label"),
+        creator=first("creator"),
+        rights=first("rights"),
+        terms=first("terms"),
+        templates=union("template"),
         camera=first("camera"),
         lens=first("lens"),
         reduced=first("quality") == "reduced" or bool(first("reduced_of")),
@@ -128,6 +146,12 @@ def believe(claims: Sequence[Claim]) -> Facts:
         by_you=frozenset(field for (field, _), claim in latest.items() if claim.source == "you"),
         gone=gone,
     )
+
+
+SEVERAL: dict[Field, Callable[[Facts], tuple[str, ...]]] = {
+    "keyword": lambda facts: facts.keywords, "person": lambda facts: facts.people, "template": lambda facts: facts.templates,
+}  # fmt: skip
+"""The fields of which several values are believed together."""
 
 
 def believed_moment(claims: Iterable[Claim]) -> tuple[Moment | None, tuple[str, ...]]:

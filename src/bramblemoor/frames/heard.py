@@ -7,7 +7,8 @@ from bramblemoor.frames.moments import written_offset
 from bramblemoor.frames.zones import offset_at
 
 SINGLE: tuple[Field, ...] = (
-    "taken", "title", "caption", "position", "location", "favourite", "rating", "quality",
+    "taken", "title", "caption", "position", "location", "favourite", "rating", "quality", "label",
+    "creator", "rights", "terms",
 )  # fmt: skip
 """What a source may tell anew, where the latest word counts; of all other fields every value counts."""
 

@@ -11,6 +11,8 @@ _QUARTER = 15 * 60
 EXACTLY = 2.0
 """Seconds within which two are the same: some services cut fractions off, some file systems keep every second one."""
 _WRITTEN = re.compile(r"(\d{4}-\d\d-\d\d)T(\d\d:\d\d:\d\d(?:\.\d{1,6})?)(Z|[+-]\d\d:\d\d)?")
+_SHIFT = re.compile(r"([+-])(?:(\d+)d)?(?:(\d+)h)?(?:(\d+)m)?(?:(\d+)s)?")
+_COLON = re.compile(r"([+-])(\d+):(\d\d)(?::(\d\d))?")
 _NAMED = re.compile(
     r"(?<!\d)((?:19|20)\d\d)([-_.]?)(\d\d)\2(\d\d)[-_ .T]{1,2}([0-2]\d)([-_.:]?)([0-5]\d)\6([0-5]\d)(?!\d{4})"
 )
@@ -76,6 +78,32 @@ def parse_offset(written: str) -> int | None:
         return None
     minutes = int(match[2]) * 60 + int(match[3])
     return -minutes if match[1] == "-" else minutes
+
+
+def written_shift(by: timedelta) -> str:
+    """+1h, -30m, +26d5h."""
+    seconds = int(by.total_seconds())
+    parts = []
+    rest = abs(seconds)
+    for unit, size in (("d", 86_400), ("h", 3600), ("m", 60), ("s", 1)):
+        count, rest = divmod(rest, size)
+        parts += [f"{count}{unit}"] if count else []
+    return ("-" if seconds < 0 else "+") + ("".join(parts) or "0h")
+
+
+def parse_shift(written: str) -> timedelta | None:
+    """An amount of time with its sign: +1h, -30m, +26d5h, +01:00; None for anything else."""
+    if match := _COLON.fullmatch(written):
+        amount = timedelta(hours=int(match[2]), minutes=int(match[3]), seconds=int(match[4] or 0))
+    elif (match := _SHIFT.fullmatch(written)) and len(written) > 1:
+        days, hours, minutes, seconds = (int(part or 0) for part in match.groups()[1:])
+        try:
+            amount = timedelta(days=days, hours=hours, minutes=minutes, seconds=seconds)
+        except OverflowError:
+            return None
+    else:
+        return None
+    return -amount if match[1] == "-" else amount
 
 
 def parse_moment(written: str) -> Moment | None:

@@ -7,7 +7,10 @@ from bramblemoor.frames.xmp_reading import Said, all_said
 from bramblemoor.frames.xmp_writing import Packet, mark, marks_of
 
 _LISTS: tuple[Field, ...] = ("keyword", "person")
-_SINGLE: tuple[Field, ...] = ("title", "caption", "location", "taken", "position", "rating", "favourite")
+_SINGLE: tuple[Field, ...] = (
+    "title", "caption", "location", "taken", "position", "rating", "favourite",
+    "creator", "rights", "terms", "label",
+)  # fmt: skip
 
 
 def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed: bool = False) -> list[Claim]:
@@ -75,6 +78,7 @@ def _believed(field: Field, facts: Facts) -> str:
         "taken": str(facts.taken) if facts.taken else "",
         "position": f"{facts.position[0]:.6f},{facts.position[1]:.6f}" if facts.position else "",
         "rating": str(facts.rating) if facts.rating is not None else "", "favourite": "yes" if facts.favourite else "",
+        "creator": facts.creator, "rights": facts.rights, "terms": facts.terms, "label": facts.label,
     }  # fmt: skip
     return found[field]
 

@@ -294,7 +294,7 @@ def essence(rdf: etree._Element, without: frozenset[str]) -> str:
                 found.append(f"{name!s} {str(value).strip()!r}")
         for child in node.iterchildren(etree.Element):
             if child.tag not in without:
-                found.append(f"{child.tag!s} {_normal(child)}")
+                found.append(f"{child.tag!s} {normal(child)}")
     return hashlib.sha256("\n".join(sorted(found)).encode()).hexdigest()[:32]
 
 
@@ -302,18 +302,18 @@ def _is_syntax(name: str) -> bool:
     return name.startswith(f"{{{XML}}}") or name in (f"{{{RDF}}}about", f"{{{RDF}}}ID", f"{{{RDF}}}nodeID", _PARSE_TYPE)
 
 
-def _normal(element: etree._Element) -> str:
+def normal(element: etree._Element) -> str:
     """A value in one form for all notations: text, array or structure, with language and qualifiers."""
     language = element.get(_LANG)
     behind = f"@{language}" if language else ""
     array = array_in(element)
     if array is not None:
         kind = str(array.tag).rpartition("}")[2]
-        return f"{kind}[{', '.join(_normal(member) for member in members(array))}]{behind}"
+        return f"{kind}[{', '.join(normal(member) for member in members(array))}]{behind}"
     inside = fields(element)
     holder = _value_holder(element)
     plain = {
-        name: repr(value.strip()) if isinstance(value, str) else _normal(value)
+        name: repr(value.strip()) if isinstance(value, str) else normal(value)
         for name, value in inside.items()
         if not _is_syntax(name) and name not in (_VALUE, _RESOURCE, f"{{{RDF}}}datatype")
     }

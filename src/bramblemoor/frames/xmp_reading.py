@@ -30,6 +30,10 @@ _TEXTS: tuple[tuple[Field, str], ...] = (
     ("title", "dc:title"),
     ("caption", "dc:description"),
     ("location", "Iptc4xmpCore:Location"),
+    ("creator", "dc:creator"),
+    ("rights", "dc:rights"),
+    ("terms", "xmpRights:UsageTerms"),
+    ("label", "xmp:Label"),
 )
 _LISTS: tuple[tuple[Field, str], ...] = (("keyword", "dc:subject"), ("person", "Iptc4xmpExt:PersonInImage"))
 _DATES = ("exif:DateTimeOriginal", "photoshop:DateCreated")

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from lxml import etree
 
 from bramblemoor.frames.claims import Facts, Field
+from bramblemoor.frames.xmp_fragments import add_to, take_from
 from bramblemoor.frames.xmp_model import (
     SAYS_NOTHING,
     Occurrence,
@@ -44,18 +45,23 @@ _ABOUT = f"{{{RDF}}}about"
 
 @dataclass(frozen=True)
 class Belonging:
-    """What no schema has: the albums a frame is in, where it came from, and a name it had before."""
+    """What no schema has: the albums a frame is in, where it came from, and a name it had before.
+
+    `adds` are packets whose properties are to stand in the sidecar where nobody says them otherwise, `takes` such as are not.
+    """
 
     albums: Sequence[str] = ()
     origin: str = ""
     former_name: str = ""
+    adds: Sequence[bytes] = ()
+    takes: Sequence[bytes] = ()
 
 
 @dataclass(frozen=True)
 class _Property:
     name: str
     field: Field | None
-    array: str = ""  # Alt for texts in several languages, Bag for lists, "" for simple values
+    array: str = ""  # Alt for texts in several languages, Bag for lists, Seq for one in order, "" for simple values
 
 
 _PROPERTIES = (
@@ -64,6 +70,8 @@ _PROPERTIES = (
     _Property("photoshop:DateCreated", "taken"), _Property("exif:DateTimeOriginal", "taken"),
     _Property("Iptc4xmpCore:Location", "location"),
     _Property("exif:GPSLatitude", "position"), _Property("exif:GPSLongitude", "position"),
+    _Property("dc:creator", "creator", "Seq"), _Property("dc:rights", "rights", "Alt"),
+    _Property("xmpRights:UsageTerms", "terms", "Alt"), _Property("xmp:Label", "label"),
     _Property("xmp:Rating", "rating"), _Property("bm:favourite", "favourite"),
     _Property(ALBUMS, None, "Bag"), _Property(ORIGIN, None), _Property(FORMER_NAME, None),
 )  # fmt: skip
@@ -153,11 +161,15 @@ def sidecar(facts: Facts, belonging: Belonging, there: Packet | None = None, *, 
     leaves what is told. The same input gives the same bytes.
     """
     wanted = _wanted(facts, belonging)
-    if there is None:
+    if there is None and not belonging.adds:
         return _new_sidecar(wanted, base or "")
+    if there is None:
+        there = read_packet(_new_sidecar(wanted, base or ""))
     packet, all_ours = there, there.is_all_ours
     before = etree.tostring(packet.root)
     home = _home(packet)
+    take_from(packet.rdf, belonging.takes)
+    add_to(packet.rdf, home, belonging.adds)
     wrote: set[str] = set()
     kept: set[str] = set()
     for one in _PROPERTIES:
@@ -207,7 +219,8 @@ def _say_new(home: etree._Element, one: _Property, texts: Sequence[str]) -> None
         for text in texts:
             add_member(array, text)
     elif one.array:
-        add_member(new_array(element, one.array), texts[0], language="x-default")
+        language = "x-default" if one.array == "Alt" else ""
+        add_member(new_array(element, one.array), texts[0], language=language)
     else:
         element.text = texts[0]
 
@@ -293,7 +306,13 @@ def _bring_single(packet: Packet, home: etree._Element, one: _Property, wanted: 
 
 def _say(place: Occurrence, one: _Property, text: str) -> None:
     """Put a text where a property stands already; its other languages and its qualifiers stay."""
-    if one.array:
+    if one.array == "Seq":
+        array = as_array(place, one.array)
+        if (item := head(Occurrence(place.node, place.name, array.getparent()))) is not None:
+            set_text(item.element, text)
+        else:
+            add_member(array, text)
+    elif one.array:
         array = as_array(place, one.array)
         items = Occurrence(place.node, place.name, array.getparent()).items
         default = next((item for item in items if item.language == "x-default"), None)
@@ -336,7 +355,8 @@ def _wanted(facts: Facts, belonging: Belonging) -> dict[str, list[str]]:
         "dc:title": [facts.title], "dc:description": [facts.caption], "dc:subject": facts.keywords,
         "Iptc4xmpExt:PersonInImage": facts.people, "photoshop:DateCreated": taken, "exif:DateTimeOriginal": taken,
         "Iptc4xmpCore:Location": [facts.location], "exif:GPSLatitude": [north], "exif:GPSLongitude": [east],
-        "xmp:Rating": [str(facts.rating)] if facts.rating is not None else [],
+        "dc:creator": [facts.creator], "dc:rights": [facts.rights], "xmpRights:UsageTerms": [facts.terms],
+        "xmp:Label": [facts.label], "xmp:Rating": [str(facts.rating)] if facts.rating is not None else [],
         "bm:favourite": ["True"] if facts.favourite else [],
         ALBUMS: belonging.albums, ORIGIN: [belonging.origin], FORMER_NAME: [belonging.former_name],
     }  # fmt: skip

@@ -1,19 +1,16 @@
 """Cameras' clocks: corrected as the user says, and named where one was reset; and the order in which frames were taken."""
 
-import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim
-from bramblemoor.frames.moments import Moment, moment_told
+from bramblemoor.frames.moments import Moment, moment_told, parse_shift, written_shift
 from bramblemoor.intake.objects import Shot, at
 from bramblemoor.library.folding import plain
 from bramblemoor.library.receipts import Finding
 
-_SHIFT = re.compile(r"([+-])(?:(\d+)d)?(?:(\d+)h)?(?:(\d+)m)?(?:(\d+)s)?")
-_COLON = re.compile(r"([+-])(\d+):(\d\d)(?::(\d\d))?")
 _EPOCHS = (1904, 1970, 1980, 2000)
 """Years at whose beginning clocks start that were never set; of later ones each camera has its own."""
 _NEW = timedelta(days=2)  # so long after the beginning of a year a clock may have been running since it was reset
@@ -31,32 +28,6 @@ class Shift:
 
     def said(self) -> str:
         return f"{self.camera} {written_shift(self.by)}" if self.by is not None else f"{self.camera} from {self.first}"
-
-
-def written_shift(by: timedelta) -> str:
-    """+1h, -30m, +26d5h."""
-    seconds = int(by.total_seconds())
-    parts = []
-    rest = abs(seconds)
-    for unit, size in (("d", 86_400), ("h", 3600), ("m", 60), ("s", 1)):
-        count, rest = divmod(rest, size)
-        parts += [f"{count}{unit}"] if count else []
-    return ("-" if seconds < 0 else "+") + ("".join(parts) or "0h")
-
-
-def parse_shift(written: str) -> timedelta | None:
-    """An amount of time with its sign: +1h, -30m, +26d5h, +01:00; None for anything else."""
-    if match := _COLON.fullmatch(written):
-        amount = timedelta(hours=int(match[2]), minutes=int(match[3]), seconds=int(match[4] or 0))
-    elif (match := _SHIFT.fullmatch(written)) and len(written) > 1:
-        days, hours, minutes, seconds = (int(part or 0) for part in match.groups()[1:])
-        try:
-            amount = timedelta(days=days, hours=hours, minutes=minutes, seconds=seconds)
-        except OverflowError:
-            return None
-    else:
-        return None
-    return -amount if match[1] == "-" else amount
 
 
 def parse_shifts(told: Sequence[str]) -> list[Shift]:

@@ -10,13 +10,12 @@ from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.names import collision_key
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim
-from bramblemoor.frames.moments import Moment, moment_from_epoch, now_utc
+from bramblemoor.frames.moments import Moment, moment_from_epoch, now_utc, parse_shift
 from bramblemoor.frames.sniff import ending_of
 from bramblemoor.intake.clocks import (
     correct,
     days_of,
     in_order,
-    parse_shift,
     parse_shifts,
     parted_by_gap,
     tell_offset,
@@ -30,6 +29,7 @@ from bramblemoor.library.filing import free_paths
 from bramblemoor.library.globs import fits
 from bramblemoor.library.home import Library
 from bramblemoor.library.layout import folder_for
+from bramblemoor.library.metadata_templates import words_of_templates
 from bramblemoor.library.naming import (
     ShootName,
     changed_in_names,
@@ -39,6 +39,7 @@ from bramblemoor.library.naming import (
     shoot_folder,
 )
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut, stamp
+from bramblemoor.library.sayings import words_for
 from bramblemoor.library.taken_in import culled_on, frame_of, known_on, sizes_here
 from bramblemoor.running import Progress, Stage
 
@@ -86,6 +87,7 @@ def make_plan(library: Library, wishes: Wishes, progress: Progress) -> Plan:
 
 
 def _check(library: Library, wishes: Wishes) -> None:
+    words_of_templates(library, wishes.templates)
     root = Path(wishes.source).resolve()
     if root.is_relative_to(library.root):
         raise WrongUse(
@@ -353,6 +355,8 @@ def _planned(
         claims.append(Claim("taken", str(_of_file(shot.original.lying)), "file"))
     if location:
         claims.append(Claim("location", location, "you"))
+    words = words_of_templates(library, wishes.templates)
+    claims += [word.claim for word in words_for(words, claims) if not (location and word.field == "location")]
     mtime_ns = shot.taken.nanoseconds if shot.taken is not None else shot.original.lying.mtime_ns
     album = shot.original.lying.folder.rpartition("/")[2] if wishes.albums else ""
     told = [(claim.field, claim.value, claim.source) for claim in dict.fromkeys(claims)]

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from bramblemoor.frames.claims import TAKEN_AWAY, Claim, Facts, believe, parse_position
+from bramblemoor.frames.claims import SEVERAL, TAKEN_AWAY, Claim, Facts, believe, parse_position
 from bramblemoor.frames.moments import parse_offset
 from bramblemoor.library.catalogue import albums_of, claims_of
 from bramblemoor.library.find import put_away
@@ -103,8 +103,8 @@ def _is_believed(claim: Claim, facts: Facts) -> bool:
         return claim.source == facts.taken_by
     if claim.field == "position":
         return parse_position(claim.value) == facts.position
-    if claim.field in ("keyword", "person"):
-        return claim.value in (facts.keywords if claim.field == "keyword" else facts.people)
+    if claim.field in SEVERAL:
+        return claim.value in SEVERAL[claim.field](facts)
     if claim.field in TAKEN_AWAY:
         return (TAKEN_AWAY[claim.field], claim.value) in facts.gone
     if claim.field in ("quality", "edited"):

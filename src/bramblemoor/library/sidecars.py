@@ -16,6 +16,7 @@ from bramblemoor.frames.xmp_writing import Belonging, Packet, read_packet, sidec
 from bramblemoor.library.albums import extend_album, write_albums
 from bramblemoor.library.catalogue import NewFile, add_claims, albums_of, choose_shown, claims_of, enter_file, is_bound
 from bramblemoor.library.home import Library
+from bramblemoor.library.metadata_templates import fragments
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.schema import FORMER_SIDECARS
 
@@ -55,7 +56,11 @@ def write_sidecar(
         return None
     relative: str = row["path"] + ".xmp"
     target = f"{library.root}/{relative}"
-    belonging = Belonging(albums, origin_of(row["service"], row["reference"]), row["former_name"])
+    gone = tuple(name for field, name in facts.gone if field == "template")
+    belonging = Belonging(
+        albums, origin_of(row["service"], row["reference"]), row["former_name"],
+        fragments(library, facts.templates), fragments(library, gone),
+    )  # fmt: skip
     here: bytes | None = None
     if os.path.isfile(target):
         try:

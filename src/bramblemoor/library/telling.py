@@ -13,7 +13,12 @@ import msgspec
 
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.errors import WrongUse
-from bramblemoor.frames.claims import HAND, TAKEN_AWAY, TAKEN_AWAY_BY, Claim, Facts, Field, believe
+from bramblemoor.frames.claims import (
+    HAND,
+    TAKEN_AWAY,
+    TAKEN_AWAY_BY,
+    believe,
+)
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.catalogue import add_claims, choose_shown, claims_of, is_bound
 from bramblemoor.library.home import Library
@@ -32,6 +37,7 @@ from bramblemoor.library.receipts import (
     stamp,
     write_receipt,
 )
+from bramblemoor.library.sayings import Word, words_for
 from bramblemoor.library.selection import Selected
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 from bramblemoor.running import Pace, Progress, Stage
@@ -42,61 +48,18 @@ _UNDER_WAY, _PART = "telling", "telling "
 _FRAME = Amount(frames=1)
 
 
-@dataclass(frozen=True)
-class Word:
-    """One thing to say of a frame: as a claim of the user's. `no_keyword` and `no_person` take one away."""
-
-    field: Field
-    value: str
-
-    @property
-    def claim(self) -> Claim:
-        return Claim(self.field, self.value, "you")
-
-    def said(self) -> str:
-        """ "title: Reeds", "no longer the keyword draft"."""
-        kept = TAKEN_AWAY.get(self.field)
-        return f"{kept}: no {self.value!r} any more" if kept else f"{self.field}: {self.value or 'nothing'}"
-
-    def stands(self, claims: Sequence[Claim], facts: Facts) -> bool:
-        """Whether that is the last word on a frame already."""
-        kept = TAKEN_AWAY.get(self.field)
-        if kept:
-            return self.value not in _several(facts, kept)
-        if self.field in TAKEN_AWAY_BY:
-            return self.value in _several(facts, self.field)
-        by_hand = [claim for claim in claims if claim.field == self.field and claim.source in HAND]
-        return bool(by_hand) and by_hand[-1] == self.claim
-
-    def replaces(self, facts: Facts) -> bool:
-        """Whether something else is believed of it now."""
-        if self.field in (*TAKEN_AWAY_BY, *TAKEN_AWAY):
-            return False
-        return _believed(facts, self.field) not in ("", self.value)
-
-
-def _several(facts: Facts, kept: Field) -> tuple[str, ...]:
-    return facts.keywords if kept == "keyword" else facts.people
-
-
-def _believed(facts: Facts, name: Field) -> str:
-    """What is believed, as a claim would say it."""
-    if name == "favourite":
-        return "yes" if facts.favourite else ""
-    if name == "position":
-        return "" if facts.position is None else "{:.6f},{:.6f}".format(*facts.position)
-    value = getattr(facts, name)
-    return "" if value is None else str(value)
-
-
 @dataclass
 class PlannedWord:
-    """How many frames a word is new to, of how many of these it takes the place of something else, and how many have it."""
+    """How many frames a word is new to, of how many of these it takes the place of something else, and how many have it.
+
+    `cannot` are those of which it cannot be said, as they have no date.
+    """
 
     word: Word
     new: int = 0
     replaces: int = 0
     there: int = 0
+    cannot: int = 0
 
 
 @dataclass
@@ -122,11 +85,14 @@ def plan(selected: Selected, words: Sequence[Word], progress: Progress) -> Plan:
         claims = claims_of(db, frame)
         facts = believe(claims)
         for one in result.words:
-            if one.word.stands(claims, facts):
+            word = one.word.for_frame(claims, facts)
+            if word is None:
+                one.cannot += 1
+            elif word.stands(claims, facts):
                 one.there += 1
             else:
                 one.new += 1
-                one.replaces += one.word.replaces(facts)
+                one.replaces += word.replaces(facts)
     return result
 
 
@@ -138,7 +104,7 @@ def _bound_year(db: sqlite3.Connection, frame: int) -> int | None:
 def _bound_year_with(db: sqlite3.Connection, frame: int, words: Sequence[Word]) -> int | None:
     """The bound year that a frame would come into by these words; nothing is changed."""
     db.execute("SAVEPOINT looking")
-    add_claims(db, frame, "you", [word.claim for word in words])
+    add_claims(db, frame, "you", [word.claim for word in words_for(words, claims_of(db, frame))])
     choose_shown(db, frame)
     year = _bound_year(db, frame)
     db.execute("ROLLBACK TO looking")
@@ -156,10 +122,11 @@ def tell(library: Library, selected: Selected, words: Sequence[Word], progress: 
         db = library.db
         claims = claims_of(db, frame)
         facts = believe(claims)
-        if all(word.stands(claims, facts) for word in words):
+        said = words_for(words, claims)
+        if all(word.stands(claims, facts) for word in said):
             return []
-        before = [(one, one.of(db, frame)) for one in (_Touched(word.field, word.value) for word in words)]
-        add_claims(db, frame, "you", [word.claim for word in words])
+        before = [(one, one.of(db, frame)) for one in (_Touched(word.field, word.value) for word in said)]
+        add_claims(db, frame, "you", [word.claim for word in said])
         return before
 
     what = "; ".join(word.said() for word in words)

@@ -64,6 +64,10 @@ Keep = Annotated[
         "--keep", metavar="GLOB", help="Take these frames in though nothing is to be seen in them; '*' for all."
     ),
 ]
+Templates = Annotated[
+    list[str] | None,
+    typer.Option("--template", metavar="NAME", help="Say all that a template says; may be given again."),
+]
 SecondCopies = Annotated[
     list[str] | None,
     typer.Option("--second-copy", metavar="DEPOT", help="Copy to this depot in the same reading; may be given again."),
@@ -85,6 +89,7 @@ def intake(
     only_new: OnlyNew = False,
     device: Device = "",
     keep: Keep = None,
+    template: Templates = None,
     again: Annotated[bool, typer.Option("--again", help="Take in once more what you have culled.")] = False,
     second_copy: SecondCopies = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only look, and show the plan.")] = False,
@@ -108,7 +113,7 @@ def intake(
         source=str(source.resolve()), date=date,
         subjects=[one.strip() for one in subject or []], locations=[one.strip() for one in location or []],
         by_month=by_month, split=split, clocks=clock or [], folders=folder or [], albums=albums, only_new=only_new,
-        keep=keep or [], again=again, device=device, depots=second_copy or [],
+        keep=keep or [], again=again, device=device, templates=template or [], depots=second_copy or [],
     )  # fmt: skip
     with ExitStack() as stack:
         stack.enter_context(holding(library))

@@ -4,6 +4,7 @@ from dataclasses import asdict
 from typing import Any
 
 from bramblemoor.cli import say
+from bramblemoor.frames.claims import MARKED
 from bramblemoor.library.dossier import OneCopy, dossier
 from bramblemoor.library.home import Library
 
@@ -18,7 +19,12 @@ _NAMES = {
     "name": "its name",
     "file": "its file",
 }
-_FIELDS = {"offset": "time zone", "no_keyword": "not a keyword", "no_person": "not a person"}
+_FIELDS = {
+    "no_template": "not a template",
+    "offset": "time zone",
+    "no_keyword": "not a keyword",
+    "no_person": "not a person",
+}
 
 
 def frame_document(library: Library, frame: int) -> dict[str, Any]:
@@ -35,6 +41,11 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
         "position": list(facts.position) if facts.position else None,
         "favourite": facts.favourite,
         "rating": facts.rating,
+        "label": facts.label,
+        "creator": facts.creator,
+        "rights": facts.rights,
+        "terms": facts.terms,
+        "templates": list(facts.templates),
         "camera": facts.camera,
         "lens": facts.lens,
         "reduced": facts.reduced,
@@ -78,7 +89,22 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
         say.line(f"It is put away; to see it, fetch the drive of {' or '.join(document['put_away_at'])}.")
     say.line()
     rows = []
-    for name in ("title", "caption", "taken", "location", "position", "people", "keywords", "camera", "lens"):
+    for name in (
+        "title",
+        "caption",
+        "taken",
+        "location",
+        "position",
+        "people",
+        "keywords",
+        "creator",
+        "rights",
+        "terms",
+        "templates",
+        "label",
+        "camera",
+        "lens",
+    ):
         value = believed[name]
         if isinstance(value, list):
             value = ", ".join(f"{part:.6f}" if isinstance(part, float) else part for part in value)
@@ -86,7 +112,9 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
             rows.append((name, value))
     if document["albums"]:
         rows.append(("albums", ", ".join(one["title"] for one in document["albums"])))
-    if believed["rating"] is not None:
+    if believed["rating"] == MARKED:
+        rows.append(("marked", "to be culled"))
+    elif believed["rating"] is not None:
         rows.append(("rating", f"{believed['rating']} of 5"))
     if document["faces"]:
         rows.append(("faces", "; ".join(document["faces"])))

@@ -20,8 +20,9 @@ if TYPE_CHECKING:
     from bramblemoor.frames.claims import Field
     from bramblemoor.library.home import Library
     from bramblemoor.library.receipts import Receipt
+    from bramblemoor.library.sayings import Word
     from bramblemoor.library.selection import Selected, Selection
-    from bramblemoor.library.telling import Plan, Word
+    from bramblemoor.library.telling import Plan
 
 Frames = Annotated[
     list[str] | None,
@@ -31,29 +32,67 @@ DryRun = Annotated[bool, typer.Option("--dry-run", help="Only say what would be 
 Yes = Annotated[bool, typer.Option("--yes", help="Of several frames: do it without asking.")]
 
 
+Text = Annotated[str | None, typer.Option(metavar="TEXT", show_default=False)]
+Taken = Annotated[
+    str | None,
+    typer.Option(metavar="DATE", help="As 2026-05-09T14:30:00, with +01:00 or Z where known.", show_default=False),
+]
+ClockOff = Annotated[
+    str | None,
+    typer.Option(
+        "--clock", metavar="SHIFT", show_default=False,
+        help="By how much the clock that they were taken by is off in all: +1h, -30m, +26d5h.",
+    ),
+]  # fmt: skip
+TimeZone = Annotated[
+    str | None,
+    typer.Option(
+        "--time-zone", metavar="OFFSET", show_default=False, help="The time zone, as +01:00; the clock stays."
+    ),
+]
+Location = Annotated[str | None, typer.Option(metavar="TEXT", help="What the location is called.", show_default=False)]
+Position = Annotated[
+    str | None, typer.Option(metavar="LAT,LON", help="In degrees, as 54.652519,2.133957.", show_default=False)
+]
+AddWords = Annotated[list[str] | None, typer.Option(metavar="TEXT", help="Add one; may be given again.")]
+AddNames = Annotated[list[str] | None, typer.Option(metavar="NAME", help="Add one; may be given again.")]
+TakeWords = Annotated[list[str] | None, typer.Option(metavar="TEXT", help="Take one away, whoever said it.")]
+TakeNames = Annotated[list[str] | None, typer.Option(metavar="NAME", help="Take one away, whoever said it.")]
+Rating = Annotated[str | None, typer.Option(metavar="STARS", help="0 to 5.", show_default=False)]
+Apply = Annotated[
+    list[str] | None,
+    typer.Option(metavar="NAME", help="All that a template says; may be given again (bramblemoor template list)."),
+]
+TakeTemplate = Annotated[
+    list[str] | None,
+    typer.Option(metavar="NAME", help="Take out of the sidecars what a template has put there as XMP."),
+]
+
+
 @selecting(by_where=True)
 def tell(
     frames: Frames = None,
-    title: Annotated[str | None, typer.Option(metavar="TEXT", show_default=False)] = None,
-    caption: Annotated[str | None, typer.Option(metavar="TEXT", show_default=False)] = None,
-    taken: Annotated[
-        str | None,
-        typer.Option(metavar="DATE", help="As 2026-05-09T14:30:00, with +01:00 or Z where known.", show_default=False),
-    ] = None,
-    location: Annotated[
-        str | None, typer.Option(metavar="TEXT", help="What the location is called.", show_default=False)
-    ] = None,
-    position: Annotated[
-        str | None, typer.Option(metavar="LAT,LON", help="In degrees, as 54.652519,2.133957.", show_default=False)
-    ] = None,
-    keyword: Annotated[list[str] | None, typer.Option(metavar="TEXT", help="Add one; may be given again.")] = None,
-    person: Annotated[list[str] | None, typer.Option(metavar="NAME", help="Add one; may be given again.")] = None,
-    no_keyword: Annotated[
-        list[str] | None, typer.Option(metavar="TEXT", help="Take one away, whoever said it.")
-    ] = None,
-    no_person: Annotated[list[str] | None, typer.Option(metavar="NAME", help="Take one away, whoever said it.")] = None,
-    rating: Annotated[int | None, typer.Option(min=0, max=5, show_default=False)] = None,
+    title: Text = None,
+    caption: Text = None,
+    taken: Taken = None,
+    clock: ClockOff = None,
+    time_zone: TimeZone = None,
+    location: Location = None,
+    position: Position = None,
+    keyword: AddWords = None,
+    person: AddNames = None,
+    no_keyword: TakeWords = None,
+    no_person: TakeNames = None,
+    rating: Rating = None,
     favourite: Annotated[bool | None, typer.Option("--favourite/--no-favourite", show_default=False)] = None,
+    label: Text = None,
+    creator: Text = None,
+    rights: Text = None,
+    terms: Annotated[
+        str | None, typer.Option(metavar="TEXT", help="The terms on which they may be used.", show_default=False)
+    ] = None,
+    template: Apply = None,
+    no_template: TakeTemplate = None,
     dry_run: DryRun = False,
     yes: Yes = False,
     library_dir: LibraryDir = None,
@@ -63,20 +102,25 @@ def tell(
 ) -> None:
     """Say what you know of frames. Your word is believed before all others, and theirs are kept.
 
-    Of one frame, or of many: tell --where shoot='2026-05*' --keyword reeds. Of many a plan is shown first. An empty text takes a
-    title, caption or location away. The pictures themselves are not touched: what you say goes into the XMP beside them, and
-    takeback takes it back.
+    Of one frame, or of many: tell --where shoot='2026-05*' --keyword reeds. Of many a plan is shown first. An empty text takes
+    what was said away: a title, caption, position, rating, ... and of --taken your own word, so that the camera's counts again.
+    A clock that was off, for all of one camera: tell --where camera=M7 --clock +1h.
+
+    The pictures themselves are not touched: what you say goes into the XMP beside them, and takeback takes it back.
     """
     said: list[tuple[Field, str | None]] = [
         ("title", title), ("caption", caption), ("location", location),
-        ("taken", _moment(taken)), ("position", _position(position)),
-        ("rating", None if rating is None else str(rating)),
+        ("taken", _moment(taken)), ("position", _position(position)), ("rating", _stars(rating)),
+        ("label", label), ("creator", creator), ("rights", rights), ("terms", terms),
         ("favourite", None if favourite is None else "yes" if favourite else ""),
         *_named("keyword", keyword), *_named("person", person),
-        *_away("keyword", no_keyword), *_away("person", no_person),
+        *_away("keyword", no_keyword), *_away("person", no_person), *_away("template", no_template),
     ]  # fmt: skip
+    if sum(one is not None for one in (taken, clock, time_zone)) > 1:
+        raise WrongUse("A date is told in one way at a time.", "Give one of --taken, --clock and --time-zone.")
     words = _words([(field, value.strip()) for field, value in said if value is not None])
-    if not words:
+    words += _dating(clock, time_zone)
+    if not words and not template:
         raise WrongUse(
             "Nothing was said.", "Say at least one thing, as --title TEXT; bramblemoor tell --help lists all."
         )
@@ -85,6 +129,7 @@ def tell(
             f"The keyword {word!r} is added as it stands; to take one away:"
             f" bramblemoor unsay {' '.join(map(quote, frames or ['FRAME']))} --keyword {quote(word[1:])}"
         )
+    words = [*_of_templates(template or [], library_dir), *words]
     _tell(_meant(frames, selection), words, library_dir, dry_run=dry_run, yes=yes, json=json)
 
 
@@ -153,7 +198,7 @@ def _meant(frames: list[str] | None, selection: "Selection") -> "Selection":
 
 
 def _words(said: "Sequence[tuple[Field, str]]") -> "list[Word]":
-    from bramblemoor.library.telling import Word
+    from bramblemoor.library.sayings import Word
 
     return [Word(field, value) for field, value in said]
 
@@ -268,6 +313,8 @@ def _print_plan(library: "Library", selected: "Selected", planned: "Plan", *, js
         right=(1, 2, 3),
         wraps=0,
     )
+    if cannot := max((one.cannot for one in planned.words), default=0):
+        say.line(f"{say.many(cannot, 'frame')} will stay as before: nobody knows when they were taken.")
     for year, count in sorted(planned.bound.items()):
         say.line(f"{say.many(count, 'frame')} will stay as before: {year} is bound (bramblemoor unbind {year}).")
 
@@ -294,7 +341,38 @@ def _require_consent(selected: "Selected", *, yes: bool) -> None:
         raise typer.Exit(1)
 
 
-def _named(field: Literal["keyword", "person"], values: list[str] | None) -> "list[tuple[Field, str]]":
+def _dating(clock: str | None, time_zone: str | None) -> "list[Word]":
+    """What is said of dates that depends on the frame."""
+    from bramblemoor.frames.moments import parse_offset, parse_shift, written_offset, written_shift
+    from bramblemoor.library.sayings import Clock, Zone
+
+    if clock is not None:
+        by = parse_shift(clock)
+        if by is None:
+            raise WrongUse(f"{clock!r} is no amount of time.", "Write +1h, -30m, +26d5h or +01:00.")
+        return [Clock("taken", written_shift(by), by)]
+    if time_zone is not None:
+        minutes = parse_offset(time_zone)
+        if minutes is None or not -12 * 60 <= minutes <= 14 * 60:
+            raise WrongUse(f"{time_zone!r} is no time zone.", "Write its offset from UTC, as +01:00 or Z.")
+        return [Zone("taken", written_offset(minutes), minutes)]
+    return []
+
+
+def _of_templates(names: list[str], library_dir: Path | None) -> "list[Word]":
+    """What templates say, and that they were applied."""
+    from bramblemoor.library.metadata_templates import words_of_templates
+
+    return words_of_templates(library_here(library_dir), names) if names else []
+
+
+def _stars(written: str | None) -> str | None:
+    if written is not None and written not in ("", "0", "1", "2", "3", "4", "5"):
+        raise WrongUse(f"{written!r} is no rating.", "Write 0 to 5; an empty text takes it away.")
+    return written
+
+
+def _named(field: Literal["keyword", "person", "template"], values: list[str] | None) -> "list[tuple[Field, str]]":
     """Keywords or people as they were given. Raises WrongUse for an empty one."""
     found = [value.strip() for value in values or []]
     if "" in found:
@@ -305,7 +383,7 @@ def _named(field: Literal["keyword", "person"], values: list[str] | None) -> "li
     return [(field, value) for value in found]
 
 
-def _away(field: Literal["keyword", "person"], values: list[str] | None) -> "list[tuple[Field, str]]":
+def _away(field: Literal["keyword", "person", "template"], values: list[str] | None) -> "list[tuple[Field, str]]":
     from bramblemoor.frames.claims import TAKEN_AWAY_BY
 
     return [(TAKEN_AWAY_BY[field], value) for _, value in _named(field, values)]
@@ -314,8 +392,8 @@ def _away(field: Literal["keyword", "person"], values: list[str] | None) -> "lis
 def _moment(written: str | None) -> str | None:
     from bramblemoor.frames.moments import moment_told
 
-    if written is None:
-        return None
+    if not written:
+        return written
     moment = moment_told(re.sub(r"^(\d{4}-\d\d-\d\d)$", r"\1T12:00:00", written).replace(" ", "T"))
     if moment is None:
         raise WrongUse(
@@ -327,8 +405,8 @@ def _moment(written: str | None) -> str | None:
 def _position(written: str | None) -> str | None:
     from bramblemoor.frames.claims import parse_position, written_position
 
-    if written is None:
-        return None
+    if not written:
+        return written
     where = parse_position(written)
     result = written_position(*where) if where else None
     if result is None:
