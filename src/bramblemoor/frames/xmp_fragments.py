@@ -45,7 +45,7 @@ def _properties(fragments: Sequence[bytes]) -> Iterator[tuple[str, etree._Elemen
 
 def _as_element(name: str, text: str, prefixes: Mapping[str | None, str]) -> etree._Element:
     space = etree.QName(name).namespace
-    element = etree.Element(name, nsmap={prefix: told for prefix, told in prefixes.items() if told == space})
+    element = etree.Element(name, nsmap={prefix: told for prefix, told in prefixes.items() if prefix and told == space})
     element.text = text
     return element
 

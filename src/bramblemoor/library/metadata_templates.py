@@ -177,3 +177,10 @@ def _look(template: Template, folder: Path) -> etree._Element:
             f"The look {path} cannot be read ({why}).",
             "Put the XMP of the look beside the template, or take it out of it.",
         ) from error
+    for node in nodes(rdf):
+        for name in [str(name) for name in node.attrib if etree.QName(str(name)).namespace in DESCRIPTIVE]:
+            del node.attrib[name]
+        for child in list(node.iterchildren(etree.Element)):
+            if etree.QName(child).namespace in DESCRIPTIVE:
+                node.remove(child)
+    return rdf
