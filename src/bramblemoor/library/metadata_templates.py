@@ -15,8 +15,8 @@ from lxml import etree
 from bramblemoor.disk.durable import write_atomically
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.claims import Field
-from bramblemoor.frames.xmp_model import BrokenXmp, new_property, packet_of, parse_packet
-from bramblemoor.frames.xmp_names import NAMESPACES, RDF
+from bramblemoor.frames.xmp_model import BrokenXmp, new_property, nodes, packet_of, parse_packet
+from bramblemoor.frames.xmp_names import DESCRIPTIVE, NAMESPACES, RDF
 from bramblemoor.library.home import Library
 from bramblemoor.library.sayings import Templated, Word
 
