@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from bramblemoor.cli.common import bytes_of
+from bramblemoor.cli.common import bytes_of, know_stand_ins
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
@@ -42,11 +42,19 @@ _CONDITIONS = (
     _Condition("year", "years", "YEARS", "Of these years: 2019, 2015-2019 or undated."),
     _Condition("since", "since", "DATE", "Taken on or after: 2026, 2026-05 or 2026-05-09.", single=True),
     _Condition("until", "until", "DATE", "Taken on or before.", single=True),
+    _Condition("added-since", "added_since", "DATE", "That came into the library on or after.", single=True),
+    _Condition("added-until", "added_until", "DATE", "That came into the library on or before.", single=True),
+    _Condition("number", "numbers", "N[-N]", "Whose names end with this number: 12, or 12-40."),
+    _Condition("near", "near", "LAT,LON,KM", "Taken within a circle: 54.65,2.13,5 is 5 km around.", single=True),
     _Condition("keyword", "keywords", "TEXT", "With a keyword like this."),
     _Condition("person", "people", "NAME", "Showing somebody of this name."),
     _Condition("location", "locations", "TEXT", "Taken at a location of this name."),
     _Condition("kind", "kinds", "KIND", "photo, video, or other."),
     _Condition("rating", "rating", "STARS", "Rated so or better.", single=True),
+    _Condition("marked", "marked", "", "Marked to be culled."),
+    _Condition("label", "labels", "TEXT", "With a label like this."),
+    _Condition("creator", "creators", "TEXT", "By a creator like this."),
+    _Condition("standing", "standings", "STATE", "Whose copies are sound, short, single, or lost."),
     _Condition("favourite", "favourite", "", "Favourites."),
     _Condition("reduced", "reduced", "", "Reduced copies."),
     _Condition("service", "services", "NAME", "That came from this service."),
@@ -187,7 +195,18 @@ def _selection(names: Mapping[str, Any], told: Mapping[str, Any]) -> "Selection"
         if "frame" in excepted:  # a name is a glob for the same name
             excepted["only"] = excepted.pop("frame")
         selection = msgspec.structs.replace(selection, excepting=Selection(**_fields(excepted)))
+    _judged_by_depots(selection)
     return selection.checked()
+
+
+def _judged_by_depots(selection: "Selection") -> None:
+    """What copies amount to is known where depots are; the selection itself knows only the ledger."""
+    if selection.standings or (selection.excepting is not None and selection.excepting.standings):
+        from bramblemoor.depots.standing.standing import judge_all
+        from bramblemoor.library.selection import judge_standings_by
+
+        know_stand_ins()
+        judge_standings_by(judge_all)
 
 
 def _parted(told: list[str], option: str) -> dict[str, Any]:

@@ -97,6 +97,11 @@ def verbatim(text: str) -> None:
         print(shown(one))
 
 
+def verbatim0(text: str) -> None:
+    """A name for another program, just as it is, with NUL behind it."""
+    print(text, end="\0")
+
+
 def wrapped(text: str, columns: int | None) -> list[str]:
     """A text in lines of so many columns; a command to type is not parted, and ends a line where it is too long for one."""
     if columns is None or cells(text) <= columns or text.startswith(" "):

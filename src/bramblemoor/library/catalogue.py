@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, Claim, Facts, Field
 from bramblemoor.frames.heard import Heard, weigh
-from bramblemoor.frames.moments import now_seconds
+from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.folding import plain
 from bramblemoor.library.locations import NAME_AT
+from bramblemoor.library.receipts import stamp
 
 
 @dataclass(frozen=True)
@@ -40,9 +41,9 @@ def add_frames(
 ) -> list[int]:
     """Several, each as (folder, name, read_as, reference); returns their numbers, which rise."""
     first = db.execute("SELECT coalesce(max(id), 0) + 1 FROM frames").fetchone()[0]
-    numbers = list(range(first, first + len(frames)))
+    numbers, added = list(range(first, first + len(frames))), stamp(now_utc())
     db.executemany(
-        "INSERT INTO frames (id, folder, name, kind, reference, service, arrived) VALUES (?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO frames (id, folder, name, kind, reference, service, arrived, added) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         (
             (
                 number,
@@ -52,6 +53,7 @@ def add_frames(
                 reference,
                 service,
                 arrived,
+                added,
             )
             for number, (folder, name, read_as, reference) in zip(numbers, frames, strict=True)
         ),

@@ -46,7 +46,8 @@ CREATE TABLE frames (
     latitude REAL, longitude REAL,
     favourite INTEGER NOT NULL DEFAULT 0, reduced INTEGER NOT NULL DEFAULT 0,
     service TEXT, reference TEXT,    -- where it came from, and its name there
-    arrived TEXT                     -- the order it first came with
+    arrived TEXT,                    -- the order it first came with
+    added TEXT                       -- when it came into the library; null where that was not noted yet
 );
 CREATE INDEX frames_shown ON frames (shown);
 CREATE INDEX frames_reference ON frames (service, reference);
@@ -279,6 +280,7 @@ _ADDED: dict[int, dict[str, tuple[str, ...]]] = {
             "coming TEXT NOT NULL DEFAULT ''", "seat TEXT NOT NULL DEFAULT ''", "stranger TEXT NOT NULL DEFAULT ''",
         ),
     },
+    7: {"frames": ("added TEXT",)},
     6: {"services": ("kind TEXT NOT NULL DEFAULT 'parcels'", "options TEXT NOT NULL DEFAULT '{}'")},
 }  # fmt: skip
 """Columns that came with a step; what an older ledger becomes on the way has them already."""

@@ -7,7 +7,7 @@ accents, and a part of a text will do; names, paths and shoots are compared as g
 import json
 import re
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Self
@@ -15,15 +15,19 @@ from typing import Any, Self
 import msgspec
 
 from bramblemoor.errors import WrongUse
-from bramblemoor.frames.claims import Field
+from bramblemoor.frames.claims import MARKED, Field, parse_position, written_position
 from bramblemoor.library.catalogue import believed
 from bramblemoor.library.dates import day_after, first_day
 from bramblemoor.library.folding import plain, suggestion
 from bramblemoor.library.globs import checked_glob, fits, is_glob
 from bramblemoor.library.home import Library
+from bramblemoor.library.locations import metres
 from bramblemoor.library.lookup import FramesByName
 
 UNDATED = "undated"
+STANDINGS = ("sound", "short", "single", "lost")
+_NUMBERS = re.compile(r"(\d{1,9})(?:-(\d{1,9}))?")
+_LAST_NUMBER = re.compile(r"(\d{1,18})\D*$")
 _YEARS = re.compile(rf"(\d{{4}})(?:-(\d{{4}}))?|{UNDATED}")
 KINDS = ("photo", "video", "other")
 LACKING = ("title", "caption", "keyword", "person", "location", "position", "date", "album", "rating")
@@ -44,9 +48,11 @@ class Clause:
 class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """Which frames. Nothing given means all of them.
 
-    `frames` are names, paths or globs; `words` are found by their beginnings in any text of a frame, and all must occur;
-    `years` are "2019", "2015-2019" or "undated", `since` and `until` inclusive days, months or years; `shoots`, `only` and
-    `without` are globs on folders, and on paths of files (see docs/formats.md); `rating` is the least; sizes are bytes of the
+    `frames` are names, paths or globs; `words` are found by their beginnings in any text of a frame (one in double quotes as it
+    stands), and all must occur; `years` are "2019", "2015-2019" or "undated", `since` and `until` inclusive days, months or
+    years, as `added_since` and `added_until` are of when frames came into the library; `numbers` are "12" or "12-40", as names
+    end; `near` is "LAT,LON,KM"; `standings` are of STANDINGS; `marked` frames are to be culled; `shoots`, `only` and `without`
+    are globs on folders, and on paths of files (see docs/formats.md); `rating` is the least; sizes are bytes of the
     original; `lacking` are of LACKING. What fits any condition of `excepting` is not meant.
     """
 
@@ -55,6 +61,10 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
     years: list[str] = []
     since: str = ""
     until: str = ""
+    added_since: str = ""
+    added_until: str = ""
+    numbers: list[str] = []
+    near: str = ""
     shoots: list[str] = []
     albums: list[str] = []
     keywords: list[str] = []
@@ -62,6 +72,10 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
     locations: list[str] = []
     kinds: list[str] = []
     rating: int = 0
+    marked: bool = False
+    labels: list[str] = []
+    creators: list[str] = []
+    standings: list[str] = []
     favourite: bool = False
     reduced: bool = False
     services: list[str] = []
@@ -93,12 +107,21 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
                 raise WrongUse(f"A frame cannot lack {what!r}.", f"Choose one of {', '.join(LACKING)}.")
         for glob in (*self.frames, *self.shoots, *self.only, *self.without):
             checked_glob(glob)
-        for day in filter(None, (self.since, self.until)):
-            first_day(day)
-        if self.since and self.until and first_day(self.since).isoformat() >= day_after(self.until):
-            raise WrongUse(
-                f"Nothing lies between {self.since} and {self.until}.", "Give the earlier date with --since."
-            )
+        for option, since, until in (
+            ("--since", self.since, self.until), ("--added-since", self.added_since, self.added_until),
+        ):  # fmt: skip
+            for day in filter(None, (since, until)):
+                first_day(day)
+            if since and until and first_day(since).isoformat() >= day_after(until):
+                raise WrongUse(f"Nothing lies between {since} and {until}.", f"Give the earlier date with {option}.")
+        for numbers in self.numbers:
+            if not _NUMBERS.fullmatch(numbers):
+                raise WrongUse(f"{numbers!r} is no number.", "Write 12, or 12-40.")
+        for state in self.standings:
+            if state not in STANDINGS:
+                raise WrongUse(f"No frame is {state!r}.", f"Choose one of {', '.join(STANDINGS)}.")
+        if self.near:
+            _circle(self.near)
         if min(self.at_least, self.at_most) < 0 or max(self.at_least, self.at_most) >= _LARGEST:
             raise WrongUse("That is no size.", "Write it as 500MB, 2GB or 4TB.")
         if self.excepting is not None:
@@ -117,15 +140,21 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
 
     def _parts(self) -> Iterator[Clause]:
         """A condition for each field that is given, but `frames`."""
-        terms = [term for word in self.words for term in plain(word).replace('"', " ").split()]
-        if terms:
-            matched = " ".join(f'"{term}"*' for term in terms)
+        matched = " ".join(term for word in self.words for term in _terms(word))
+        if matched:
             yield Clause("r.id IN (SELECT rowid FROM words WHERE words MATCH ?)", (matched,))
         yield from _any(map(_of_years, self.years))
         if self.since:
             yield Clause("r.shown >= ?", (first_day(self.since).isoformat(),))
         if self.until:
             yield Clause("r.shown < ?", (day_after(self.until),))
+        if self.added_since:
+            yield Clause("r.added >= ?", (first_day(self.added_since).isoformat(),))
+        if self.added_until:
+            yield Clause("r.added < ?", (day_after(self.added_until),))
+        yield from _any(Clause("bm_number(r.name) BETWEEN ? AND ?", _range(numbers)) for numbers in self.numbers)
+        if self.near:
+            yield _within_circle(self.near)
         # A folder in full, or as it is called below pictures/.
         shoot = "bm_fits(?, r.folder) OR bm_fits('pictures/**/' || ?, r.folder)"
         yield from _any(Clause(shoot, (glob, glob)) for glob in self.shoots)
@@ -139,6 +168,17 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
         yield from _any(_believing("lens", name) for name in self.lenses)
         if self.rating:
             yield Clause(f"CAST({believed('rating')} AS INTEGER) >= ?", (self.rating,))
+        yield from _any(_believing("label", text) for text in self.labels)
+        yield from _any(_believing("creator", text) for text in self.creators)
+        if self.marked:
+            yield Clause(f"{_CLAIMS_MARK} AND {believed('rating')} = '{MARKED}'")
+        if self.standings:
+            listed = ", ".join("?" for _ in self.standings)
+            yield Clause(
+                "r.id IN (SELECT unit FROM standings WHERE stand IN (SELECT stand FROM temp.judged WHERE state"
+                f" IN ({listed})))",
+                tuple(self.standings),
+            )
         if self.favourite:
             yield Clause("r.favourite")
         if self.reduced:
@@ -166,10 +206,15 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
             yield f"called {_or(self.frames)}" if len(self.frames) <= _FEW else f"of a list of {len(self.frames):,}"
         if self.years:
             yield f"of {_or(self.years)}"
-        if self.since and self.until:
-            yield f"taken from {self.since} to {self.until}"
-        elif self.since or self.until:
-            yield f"taken since {self.since}" if self.since else f"taken until {self.until}"
+        if self.since or self.until:
+            yield f"taken {_between(self.since, self.until)}"
+        if self.added_since or self.added_until:
+            yield f"added {_between(self.added_since, self.added_until)}"
+        if self.numbers:
+            yield f"numbered {_or(self.numbers)}"
+        if self.near:
+            latitude, longitude, radius = _circle(self.near)
+            yield f"taken within {radius / 1000:g} km of {latitude:g},{longitude:g}"
         words = "with the words {}" if len(self.words) > 1 else "with the word {}"
         for values, phrase in (
             (self.shoots, "of shoots like {}"), (self.albums, "in albums like {}"), (self.words, words),
@@ -183,6 +228,14 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
             yield f"that are {_or([_KIND_SAID[kind] for kind in self.kinds])}"
         if self.rating:
             yield f"rated {self.rating} or more"
+        if self.labels:
+            yield f"labelled {_or(self.labels)}"
+        if self.creators:
+            yield f"by {_or(self.creators)}"
+        if self.marked:
+            yield "that are marked"
+        if self.standings:
+            yield f"whose copies are {_or(self.standings)}"
         if self.favourite:
             yield "that are favourites"
         if self.reduced:
@@ -209,6 +262,7 @@ _CLAIMED = (
     "r.id IN (SELECT frame FROM claims WHERE field = ? AND value IN (SELECT value FROM"
     " (SELECT DISTINCT value FROM claims WHERE field = ?) WHERE instr(bm_plain(value), ?)))"
 )
+_CLAIMS_MARK = f"r.id IN (SELECT frame FROM claims WHERE field = 'rating' AND value = '{MARKED}')"
 _NONE_BELIEVED = "coalesce({}, '') = ''"
 _LACKS = {
     "title": "r.title = ''", "caption": "r.caption = ''", "location": "r.location = ''", "position": "r.latitude IS NULL",
@@ -222,6 +276,58 @@ _LACKS = {
 def _or(values: Sequence[str]) -> str:
     """ "a", "a or b", "a, b or c"."""
     return f"{', '.join(values[:-1])} or {values[-1]}" if len(values) > 1 else values[0]
+
+
+def _between(since: str, until: str) -> str:
+    if since and until:
+        return f"from {since} to {until}"
+    return f"since {since}" if since else f"until {until}"
+
+
+def _terms(word: str) -> Iterator[str]:
+    """What is asked of the words of a frame (SQLite FTS5, 3): each beginning; of a text in double quotes all, as it stands."""
+    if len(word) > 2 and word[0] == word[-1] == '"':
+        yield f'"{plain(word[1:-1]).replace(chr(34), " ")}"'
+        return
+    yield from (f'"{term}"*' for term in plain(word).replace('"', " ").split())
+
+
+def _range(numbers: str) -> tuple[int, int]:
+    match = _NUMBERS.fullmatch(numbers)
+    assert match is not None, "it was checked"
+    return int(match[1]), int(match[2] or match[1])
+
+
+def number_in_name(name: str) -> int:
+    """The number that a file's name ends with, before its ending; -1 where it has none."""
+    match = _LAST_NUMBER.search(name.rpartition(".")[0] or name)
+    return int(match[1]) if match else -1
+
+
+def _circle(near: str) -> tuple[float, float, float]:
+    """Latitude and longitude in degrees, and a radius in metres. Raises WrongUse for what is none."""
+    where, _, radius = near.rpartition(",")
+    position = parse_position(where)
+    try:
+        size = float(radius.strip().lower().removesuffix("km")) * 1000
+    except ValueError:
+        size = 0
+    if position is None or written_position(*position) is None or not 0 < size < 2e7:
+        raise WrongUse(f"{near!r} is no circle on the map.", "Write its centre and radius in km, as 54.65,2.13,5.")
+    return (*position, size)
+
+
+def _metres_from(latitude: float, longitude: float, other: float, further: float) -> float:
+    return metres((latitude, longitude), (other, further))
+
+
+def _within_circle(near: str) -> Clause:
+    latitude, longitude, radius = _circle(near)
+    high = radius / 111_000
+    return Clause(
+        "r.latitude BETWEEN ? AND ? AND bm_metres(r.latitude, r.longitude, ?, ?) <= ?",
+        (latitude - high, latitude + high, latitude, longitude, radius),
+    )
 
 
 def _any(clauses: Iterator[Clause]) -> Iterator[Clause]:
@@ -256,6 +362,8 @@ def prepare(db: sqlite3.Connection) -> None:
         return path is not None and fits(glob, path)
 
     db.create_function("bm_fits", 2, fit, deterministic=True)
+    db.create_function("bm_number", 1, number_in_name, deterministic=True)
+    db.create_function("bm_metres", 4, _metres_from, deterministic=True)
 
 
 def located(db: sqlite3.Connection, selection: Selection, root: Path | None = None) -> Clause:
@@ -289,8 +397,18 @@ def located(db: sqlite3.Connection, selection: Selection, root: Path | None = No
     return selection.clause(called)
 
 
+_judges: list[Callable[[Library], None]] = []
+
+
+def judge_standings_by(judge: Callable[[Library], None]) -> None:
+    """Tell who fills temp.judged (stand, state) where a selection asks for standings: what knows the depots."""
+    _judges[:] = [judge]
+
+
 def located_in(library: Library, selection: Selection) -> Clause:
     """The same on an open library."""
+    if selection.standings or (selection.excepting is not None and selection.excepting.standings):
+        _judges[0](library)
     return located(library.db, selection, library.root)
 
 

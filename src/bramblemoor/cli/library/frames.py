@@ -10,10 +10,14 @@ from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
 from bramblemoor.cli.library.receipts import finish
 from bramblemoor.cli.options import selecting
+from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from bramblemoor.library.find import Found
     from bramblemoor.library.home import Library
-    from bramblemoor.library.selection import Selection
+    from bramblemoor.library.selection import Clause, Selection
 
 _FEW = 3
 _MOST = 100  # frames that are listed, unless somebody wants more
@@ -83,41 +87,86 @@ def _print_beside(folder: Path) -> None:
         say.line(f"  bramblemoor unpack --from {quote(str(place))} --dialect folders")
 
 
+Sorted = Annotated[
+    str, typer.Option("--sort", metavar="KEY", help="By taken, added, path, name, title, or size.", show_default=False)
+]
+CountBy = Annotated[
+    str,
+    typer.Option(
+        "--count-by", metavar="KEY", show_default=False,
+        help="Only count: by year, month, day, shoot, camera, lens, person, keyword, album, location, kind, rating, ...",
+    ),
+]  # fmt: skip
+
+
 @selecting(leave_out=("word",))
 def find(
     words: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[WORD]...", help="Words that must all occur; beginnings of words will do."),
+        typer.Argument(
+            metavar="[WORD]...", help="Words that must all occur; beginnings will do. A phrase: '\"first light\"'."
+        ),
     ] = None,
     most: Annotated[
         int | None,
-        typer.Option(min=1, help=f"Show so many at most; if not given, {_MOST}, but --paths all.", show_default=False),
+        typer.Option(
+            min=1, show_default=False, help=f"Show so many at most; if not given, {_MOST}, but --paths and --csv all."
+        ),
     ] = None,
+    sort: Sorted = "taken",
+    last_first: Annotated[bool, typer.Option("--last-first", help="Sort the other way round.")] = False,
+    count_by: CountBy = "",
     paths: Annotated[
         bool,
         typer.Option("--paths", help="Print nothing but their paths, one a line, as --frames-from takes them."),
     ] = False,
+    paths0: Annotated[
+        bool, typer.Option("--paths0", help="The same, parted by NUL, for names with line ends in them.")
+    ] = False,
+    csv: Annotated[bool, typer.Option("--csv", help="Print a table for a spreadsheet.")] = False,
     library_dir: LibraryDir = None,
     json: AsJson = False,
     *,
     selection: "Selection",
 ) -> None:
-    """Find frames. Of what is given several times any will do; of different things all must hold."""
+    """Find frames. Of what is given several times any will do; of different things all must hold.
+
+    What is found here is what other commands act on by the same options, or by a pipe: bramblemoor find owl --paths0 |
+    bramblemoor tell --frames-from - --keyword owls.
+    """
     import msgspec
 
-    from bramblemoor.library.find import count, put_away
+    from bramblemoor.library.find import COUNTED, SORTS
     from bramblemoor.library.find import find as search
-    from bramblemoor.library.selection import counted, located_in
+    from bramblemoor.library.selection import located_in
 
+    if sort not in SORTS:
+        raise WrongUse(f"Frames cannot be sorted by {sort!r}.", f"Choose one of {', '.join(SORTS)}.")
+    if count_by and count_by not in COUNTED:
+        raise WrongUse(f"Frames cannot be counted by {count_by!r}.", f"Choose one of {', '.join(COUNTED)}.")
     library = library_here(library_dir)
     wanted = msgspec.structs.replace(selection, words=words or [])
     clause = located_in(library, wanted)
-    if paths:
-        for hit in search(library, clause, most or -1):
-            say.verbatim(hit.path)
-        return
-    most = most or _MOST
-    found = list(search(library, clause, most))
+    if count_by:
+        _print_counts(library, clause, wanted, count_by, json=json)
+    elif csv:
+        _print_csv(library, search(library, clause, most or -1, sort=sort, reverse=last_first))
+    elif paths or paths0:
+        for hit in search(library, clause, most or -1, sort=sort, reverse=last_first):
+            say.verbatim0(hit.path) if paths0 else say.verbatim(hit.path)
+    else:
+        most = most or _MOST
+        _print_found(
+            library, clause, wanted, list(search(library, clause, most, sort=sort, reverse=last_first)), most, json=json
+        )
+
+
+def _print_found(
+    library: "Library", clause: "Clause", wanted: "Selection", found: "list[Found]", most: int, *, json: bool
+) -> None:
+    from bramblemoor.library.find import count, put_away
+    from bramblemoor.library.selection import counted
+
     total = count(library, clause) if len(found) == most else len(found)
     away = put_away(library, [hit.frame for hit in found])
     if json:
@@ -139,6 +188,43 @@ def find(
         if away:
             names = ", ".join(dict.fromkeys(name for where in away.values() for name in where))
             say.line(f"{say.many(len(away), 'frame')} of these are put away: fetch the drive of {names}.")
+
+
+def _print_counts(library: "Library", clause: "Clause", wanted: "Selection", what: str, *, json: bool) -> None:
+    from bramblemoor.library.find import count, count_by
+    from bramblemoor.library.selection import counted
+
+    found, total = count_by(library, clause, what), count(library, clause)
+    if json:
+        say.as_json({"found": total, "counted": [{"value": value, "frames": number} for value, number in found]})
+        return
+    say.table((what, "frames"), [(value or "(none)", f"{number:,}") for value, number in found], right=(1,), wraps=0)
+    several = " A frame may be counted under several." if what in ("keyword", "person", "album") else ""
+    say.line(f"{counted(total, wanted)} in {whose(library)}.{several}")
+
+
+def _print_csv(library: "Library", found: "Iterator[Found]") -> None:
+    """One row a frame; cells that a spreadsheet would run are made harmless, as in albums/."""
+    import csv
+    import sys
+
+    from bramblemoor.frames.claims import believe
+    from bramblemoor.library.albums import harmless
+    from bramblemoor.library.catalogue import claims_of
+
+    writer = csv.writer(sys.stdout)
+    writer.writerow((
+        "path", "taken", "title", "caption", "keywords", "people", "location", "latitude", "longitude", "rating", "camera",
+        "lens", "creator", "rights",
+    ))  # fmt: skip
+    for hit in found:
+        facts = believe(claims_of(library.db, hit.frame))
+        where = facts.position or ("", "")
+        writer.writerow([harmless(cell) for cell in (
+            hit.path, hit.taken, facts.title, facts.caption, "; ".join(facts.keywords), "; ".join(facts.people),
+            facts.location, *where, "" if facts.rating is None else facts.rating, facts.camera, facts.lens, facts.creator,
+            facts.rights,
+        )])  # fmt: skip
 
 
 def show(

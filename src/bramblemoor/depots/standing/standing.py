@@ -152,6 +152,17 @@ def frames_standing(
         yield row["path"], wanted[row["stand"]]
 
 
+def judge_all(library: Library) -> None:
+    """Fill temp.judged (stand, state): what each stand that the ledger knows amounts to now."""
+    scale = _Scale(library, (), EVERYTHING, silent)
+    library.db.executescript(
+        "CREATE TEMP TABLE IF NOT EXISTS judged (stand INTEGER PRIMARY KEY, state TEXT); DELETE FROM temp.judged;"
+    )
+    library.db.executemany(
+        "INSERT INTO temp.judged VALUES (?, ?)", ((number, state) for number, (state, _) in scale.stands.items())
+    )
+
+
 def _day(days: int) -> str:
     return stamp(datetime.fromtimestamp(days * DAY, UTC))
 
