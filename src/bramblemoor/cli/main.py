@@ -35,7 +35,10 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
     ),
     (
         "From a camera",
-        (("intake", "cards.intake", "Take in a card, a phone's folders, or any folder of pictures."),),
+        (
+            ("intake", "cards.intake", "Take in a card, a phone's folders, or any folder of pictures."),
+            ("cull", "cards.cull", "Mark frames not worth keeping, and take them out: mark, remove, undo, purge."),
+        ),
     ),
     (
         "Out of a service",

@@ -40,7 +40,7 @@ from bramblemoor.library.naming import (
 )
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut, stamp
 from bramblemoor.library.sayings import words_for
-from bramblemoor.library.taken_in import culled_on, frame_of, known_on, sizes_here
+from bramblemoor.library.taken_in import culled_names, culled_on, frame_of, known_on, sizes_here
 from bramblemoor.running import Progress, Stage
 
 _READERS = 2
@@ -327,6 +327,7 @@ def _last_number(library: Library, folder: str, shoot: ShootName, planned: set[s
     place = library.root / folder
     names = {row[0] for row in library.db.execute("SELECT name FROM frames WHERE folder = ?", (folder,))}
     names |= {one.name for one in place.iterdir()} if place.is_dir() else set()
+    names |= culled_names(library.db, folder)  # they may come back
     key = collision_key(folder) + "/"
     names |= {path.removeprefix(key) for path in planned if path.startswith(key)}
     return max((number_in(template, shoot, name.partition(".")[0]) for name in names), default=0)

@@ -6,6 +6,7 @@ from datetime import timedelta
 
 from bramblemoor.frames.claims import (
     HAND,
+    MARKED,
     SEVERAL,
     TAKEN_AWAY,
     TAKEN_AWAY_BY,
@@ -36,6 +37,8 @@ class Word:
     def said(self) -> str:
         """ "title: Reeds", "no longer the keyword draft"."""
         kept = TAKEN_AWAY.get(self.field)
+        if (self.field, self.value) == ("rating", str(MARKED)):
+            return "marked to be culled"
         return f"{kept}: no {self.value!r} any more" if kept else f"{self.field}: {self.value or 'nothing'}"
 
     def stands(self, claims: Sequence[Claim], facts: Facts) -> bool:
@@ -119,3 +122,22 @@ def words_for(words: Sequence[Word], claims: Sequence[Claim]) -> list[Word]:
     found = [said for word in words if (said := word.for_frame(claims, facts)) is not None]
     several = [word for word in found if word.field in (*TAKEN_AWAY_BY, *TAKEN_AWAY)]
     return [*{word.field: word for word in found if word not in several}.values(), *several]
+
+
+@dataclass(frozen=True)
+class Unmark(Word):
+    """A frame is not to be culled: its rating is again what it was before it was marked."""
+
+    def said(self) -> str:
+        return "no longer marked to be culled"
+
+    def for_frame(self, claims: Sequence[Claim], facts: Facts) -> Word | None:
+        if facts.rating != MARKED:
+            return None
+        before = believe([claim for claim in claims if (claim.field, claim.value) != ("rating", str(MARKED))])
+        return Word("rating", "" if before.rating is None else str(before.rating))
+
+
+MARK = Word("rating", str(MARKED))
+"""To be culled."""
+UNMARK = Unmark("rating", "")

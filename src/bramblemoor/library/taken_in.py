@@ -45,3 +45,10 @@ def culled_on(db: sqlite3.Connection, sha256: str) -> str:
     """The day on which a content was culled here, as 2026-05-09; "" where it was not."""
     row = db.execute("SELECT at FROM culled WHERE sha256 = ?", (sha256,)).fetchone()
     return "" if row is None else str(row[0])[:10]
+
+
+def culled_names(db: sqlite3.Connection, folder: str) -> set[str]:
+    """The names of files that were culled from a folder."""
+    start = f"{folder}/"
+    rows = db.execute("SELECT path FROM culled WHERE substr(path, 1, ?) = ?", (len(start), start))
+    return {row[0].removeprefix(start) for row in rows}

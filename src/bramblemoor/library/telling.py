@@ -119,20 +119,37 @@ def tell(library: Library, selected: Selected, words: Sequence[Word], progress: 
     """
 
     def say(frame: int) -> _Before:
-        db = library.db
-        claims = claims_of(db, frame)
-        facts = believe(claims)
-        said = words_for(words, claims)
-        if all(word.stands(claims, facts) for word in said):
-            return []
-        before = [(one, one.of(db, frame)) for one in (_Touched(word.field, word.value) for word in said)]
-        add_claims(db, frame, "you", [word.claim for word in said])
-        return before
+        return _say(library.db, frame, words)
 
     what = "; ".join(word.said() for word in words)
     return _run(
         library, "tell", {"said": what, "of": selected.said}, selected.frames(), selected.count, say, progress, pace
     )
+
+
+def tell_each(
+    library: Library, words: Mapping[int, Sequence[Word]], of: str, progress: Progress, pace: Pace
+) -> Receipt:
+    """Say of each frame what is meant for it, as a marks file does; `of` is what the receipt says it was told by."""
+
+    def say(frame: int) -> _Before:
+        return _say(library.db, frame, words[frame])
+
+    return _run(
+        library, "tell", {"said": "what is meant for each", "of": of}, iter(words), len(words), say, progress, pace
+    )
+
+
+def _say(db: sqlite3.Connection, frame: int, words: Sequence[Word]) -> "_Before":
+    """Enter what is said of a frame; returns what of its claims was changed by that, and what it was before."""
+    claims = claims_of(db, frame)
+    facts = believe(claims)
+    said = words_for(words, claims)
+    if all(word.stands(claims, facts) for word in said):
+        return []
+    before = [(one, one.of(db, frame)) for one in (_Touched(word.field, word.value) for word in said)]
+    add_claims(db, frame, "you", [word.claim for word in said])
+    return before
 
 
 def take_back(library: Library, receipt: Receipt, progress: Progress, pace: Pace) -> Receipt:

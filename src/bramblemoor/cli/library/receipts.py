@@ -28,6 +28,9 @@ _SIDES = {
     "level": ("to be held", "not copied"),
     "pack": ("to be packed", "not packed"),
     "tell": ("to be told", "not told"),
+    "cull": ("to be taken out", "not taken out"),
+    "uncull": ("to come back", "not brought back"),
+    "discard": ("culled before", "not deleted"),
     "takeback": ("to be taken back", "left as it is"),
 }
 

@@ -18,6 +18,7 @@ from bramblemoor.library import copies
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.copies import ALARM, UNBROUGHT
+from bramblemoor.library.culling import finish_culling
 from bramblemoor.library.home import Library
 from bramblemoor.library.locations import FILE as LOCATIONS
 from bramblemoor.library.receipts import Finding
@@ -83,6 +84,8 @@ def take_stock(library: Library, progress: Progress, *, yes: bool = False, enter
     Without `enter` only looks.
     """
     stock, db = Stock(), library.db
+    if enter:
+        finish_culling(library)
     db.executescript(_TABLE)
     _compare(library, stock, progress)
     _await_writers(library)
