@@ -21,10 +21,10 @@ from bramblemoor.disk.told import inside_or_none
 from bramblemoor.errors import DepotTrouble, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library import ledger as ledger_file
+from bramblemoor.library.conditions import prepare
 from bramblemoor.library.ledger import Ledger
 from bramblemoor.library.lineage import ORIGIN, links
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, encode, stamp, total
-from bramblemoor.library.selection import prepare
 from bramblemoor.library.troubles import Trouble
 from bramblemoor.running import Pace, Progress, Stage
 

@@ -4,11 +4,11 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from bramblemoor.frames.claims import HAND, TAKEN_AWAY_BY
-from bramblemoor.library.catalogue import believed
+from bramblemoor.frames.claims import HAND, TAKEN_AWAY_BY, Facts, believe
+from bramblemoor.library.catalogue import believed, claims_of
+from bramblemoor.library.conditions import Clause
 from bramblemoor.library.copies import FREED, good
 from bramblemoor.library.home import Library
-from bramblemoor.library.selection import Clause
 
 
 @dataclass(frozen=True)
@@ -47,6 +47,11 @@ def find(
 def _keys(order: str) -> list[str]:
     """The keys of an order; commas within brackets part nothing."""
     return re.split(r", (?![^(]*\))", order)
+
+
+def facts_of(library: Library, frame: int) -> Facts:
+    """What is believed of a frame."""
+    return believe(claims_of(library.db, frame))
 
 
 def count(library: Library, clause: Clause) -> int:

@@ -15,34 +15,38 @@ from typing import Any, Self
 import msgspec
 
 from bramblemoor.errors import WrongUse
-from bramblemoor.frames.claims import MARKED, Field, parse_position, written_position
+from bramblemoor.frames.claims import MARKED
 from bramblemoor.library.catalogue import believed
+from bramblemoor.library.conditions import (
+    CLAIMS_MARK,
+    CONTAINS,
+    IN_ALBUM,
+    KINDS,
+    LACKING,
+    LACKS,
+    NUMBERS,
+    SIZE,
+    STANDINGS,
+    YEARS,
+    Clause,
+    any_of,
+    believing,
+    circle,
+    number_range,
+    of_years,
+    prepare,
+    saying,
+    terms,
+    within_circle,
+)  # fmt: skip
 from bramblemoor.library.dates import day_after, first_day
 from bramblemoor.library.folding import plain, suggestion
-from bramblemoor.library.globs import checked_glob, fits, is_glob
+from bramblemoor.library.globs import checked_glob, is_glob
 from bramblemoor.library.home import Library
-from bramblemoor.library.locations import metres
 from bramblemoor.library.lookup import FramesByName
 
-UNDATED = "undated"
-STANDINGS = ("sound", "short", "single", "lost")
-_NUMBERS = re.compile(r"(\d{1,9})(?:-(\d{1,9}))?")
-_LAST_NUMBER = re.compile(r"(\d{1,18})\D*$")
-_YEARS = re.compile(rf"(\d{{4}})(?:-(\d{{4}}))?|{UNDATED}")
-KINDS = ("photo", "video", "other")
-LACKING = ("title", "caption", "keyword", "person", "location", "position", "date", "album", "rating")
-"""What a frame may lack."""
 _PAGE = 500
 _LARGEST = 1 << 62  # bytes that a ledger can count
-_SIZE = "(SELECT o.bytes FROM files o WHERE o.frame = r.id AND o.role = 'original')"
-
-
-@dataclass(frozen=True)
-class Clause:
-    """A condition in SQL over `frames r`, and its values."""
-
-    sql: str
-    values: tuple[Any, ...] = ()
 
 
 class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -95,7 +99,7 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
     def checked(self) -> Self:
         """The selection itself. Raises WrongUse, with what would be right, for values that cannot be."""
         for years in self.years:
-            if not _YEARS.fullmatch(years):
+            if not YEARS.fullmatch(years):
                 raise WrongUse(f"{years!r} is no year.", "Write 2019, 2015-2019 or undated.")
         for kind in self.kinds:
             if kind not in KINDS:
@@ -115,13 +119,13 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
             if since and until and first_day(since).isoformat() >= day_after(until):
                 raise WrongUse(f"Nothing lies between {since} and {until}.", f"Give the earlier date with {option}.")
         for numbers in self.numbers:
-            if not _NUMBERS.fullmatch(numbers):
+            if not NUMBERS.fullmatch(numbers):
                 raise WrongUse(f"{numbers!r} is no number.", "Write 12, or 12-40.")
         for state in self.standings:
             if state not in STANDINGS:
                 raise WrongUse(f"No frame is {state!r}.", f"Choose one of {', '.join(STANDINGS)}.")
         if self.near:
-            _circle(self.near)
+            circle(self.near)
         if min(self.at_least, self.at_most) < 0 or max(self.at_least, self.at_most) >= _LARGEST:
             raise WrongUse("That is no size.", "Write it as 500MB, 2GB or 4TB.")
         if self.excepting is not None:
@@ -140,10 +144,10 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
 
     def _parts(self) -> Iterator[Clause]:
         """A condition for each field that is given, but `frames`."""
-        matched = " ".join(term for word in self.words for term in _terms(word))
+        matched = " ".join(term for word in self.words for term in terms(word))
         if matched:
             yield Clause("r.id IN (SELECT rowid FROM words WHERE words MATCH ?)", (matched,))
-        yield from _any(map(_of_years, self.years))
+        yield from any_of(map(of_years, self.years))
         if self.since:
             yield Clause("r.shown >= ?", (first_day(self.since).isoformat(),))
         if self.until:
@@ -152,26 +156,28 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
             yield Clause("r.added >= ?", (first_day(self.added_since).isoformat(),))
         if self.added_until:
             yield Clause("r.added < ?", (day_after(self.added_until),))
-        yield from _any(Clause("bm_number(r.name) BETWEEN ? AND ?", _range(numbers)) for numbers in self.numbers)
+        yield from any_of(
+            Clause("bm_number(r.name) BETWEEN ? AND ?", number_range(numbers)) for numbers in self.numbers
+        )
         if self.near:
-            yield _within_circle(self.near)
+            yield within_circle(self.near)
         # A folder in full, or as it is called below pictures/.
         shoot = "bm_fits(?, r.folder) OR bm_fits('pictures/**/' || ?, r.folder)"
-        yield from _any(Clause(shoot, (glob, glob)) for glob in self.shoots)
-        yield from _any(Clause(_ALBUM, (plain(title),)) for title in self.albums)
-        yield from _any(_saying("keyword", "keywords", word) for word in self.keywords)
-        yield from _any(_saying("person", "people", name) for name in self.people)
-        yield from _any(Clause(_CONTAINS.format(column="location"), (plain(place),)) for place in self.locations)
-        yield from _any(Clause("r.kind = ?", (kind,)) for kind in self.kinds)
-        yield from _any(Clause(_CONTAINS.format(column="service"), (plain(name),)) for name in self.services)
-        yield from _any(_believing("camera", name) for name in self.cameras)
-        yield from _any(_believing("lens", name) for name in self.lenses)
+        yield from any_of(Clause(shoot, (glob, glob)) for glob in self.shoots)
+        yield from any_of(Clause(IN_ALBUM, (plain(title),)) for title in self.albums)
+        yield from any_of(saying("keyword", "keywords", word) for word in self.keywords)
+        yield from any_of(saying("person", "people", name) for name in self.people)
+        yield from any_of(Clause(CONTAINS.format(column="location"), (plain(place),)) for place in self.locations)
+        yield from any_of(Clause("r.kind = ?", (kind,)) for kind in self.kinds)
+        yield from any_of(Clause(CONTAINS.format(column="service"), (plain(name),)) for name in self.services)
+        yield from any_of(believing("camera", name) for name in self.cameras)
+        yield from any_of(believing("lens", name) for name in self.lenses)
         if self.rating:
             yield Clause(f"CAST({believed('rating')} AS INTEGER) >= ?", (self.rating,))
-        yield from _any(_believing("label", text) for text in self.labels)
-        yield from _any(_believing("creator", text) for text in self.creators)
+        yield from any_of(believing("label", text) for text in self.labels)
+        yield from any_of(believing("creator", text) for text in self.creators)
         if self.marked:
-            yield Clause(f"{_CLAIMS_MARK} AND {believed('rating')} = '{MARKED}'")
+            yield Clause(f"{CLAIMS_MARK} AND {believed('rating')} = '{MARKED}'")
         if self.standings:
             listed = ", ".join("?" for _ in self.standings)
             yield Clause(
@@ -183,14 +189,14 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
             yield Clause("r.favourite")
         if self.reduced:
             yield Clause("r.reduced")
-        yield from (Clause(_LACKS[what]) for what in self.lacking)
+        yield from (Clause(LACKS[what]) for what in self.lacking)
         path = "r.folder || '/' || r.name"
-        yield from _any(Clause(f"bm_fits(?, {path})", (glob,)) for glob in self.only)
+        yield from any_of(Clause(f"bm_fits(?, {path})", (glob,)) for glob in self.only)
         yield from (Clause(f"NOT bm_fits(?, {path})", (glob,)) for glob in self.without)
         if self.at_least:
-            yield Clause(f"{_SIZE} >= ?", (self.at_least,))
+            yield Clause(f"{SIZE} >= ?", (self.at_least,))
         if self.at_most:
-            yield Clause(f"{_SIZE} <= ?", (self.at_most,))
+            yield Clause(f"{SIZE} <= ?", (self.at_most,))
 
     def said(self, frames: str = "frames") -> str:
         """In words, as they follow a count: "frames of 2024 with the keyword reeds"."""
@@ -213,7 +219,7 @@ class Selection(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
         if self.numbers:
             yield f"numbered {_or(self.numbers)}"
         if self.near:
-            latitude, longitude, radius = _circle(self.near)
+            latitude, longitude, radius = circle(self.near)
             yield f"taken within {radius / 1000:g} km of {latitude:g},{longitude:g}"
         words = "with the words {}" if len(self.words) > 1 else "with the word {}"
         for values, phrase in (
@@ -250,27 +256,6 @@ EVERYTHING = Selection()
 _FEW = 3
 _MOST_NAMES = 20_000  # that are compared with one that nothing is called: a moment's work
 _KIND_SAID = {"photo": "photos", "video": "films", "other": "of a kind that is not known here"}
-_ALBUM = (
-    "r.id IN (SELECT frame FROM album_frames WHERE album IN (SELECT id FROM albums WHERE instr(bm_plain(title), ?)))"
-)
-# Each text is compared once, however many frames have it.
-_CONTAINS = (
-    "r.{column} IN (SELECT told FROM (SELECT DISTINCT {column} AS told FROM frames) WHERE instr(bm_plain(told), ?))"
-)
-# Those of which it was claimed at any time, as an index finds them; of these, those of which it is believed.
-_CLAIMED = (
-    "r.id IN (SELECT frame FROM claims WHERE field = ? AND value IN (SELECT value FROM"
-    " (SELECT DISTINCT value FROM claims WHERE field = ?) WHERE instr(bm_plain(value), ?)))"
-)
-_CLAIMS_MARK = f"r.id IN (SELECT frame FROM claims WHERE field = 'rating' AND value = '{MARKED}')"
-_NONE_BELIEVED = "coalesce({}, '') = ''"
-_LACKS = {
-    "title": "r.title = ''", "caption": "r.caption = ''", "location": "r.location = ''", "position": "r.latitude IS NULL",
-    "date": "r.shown IS NULL", "album": "r.id NOT IN (SELECT frame FROM album_frames)",
-    "keyword": "NOT EXISTS (SELECT 1 FROM words WHERE rowid = r.id AND keywords != '')",
-    "person": "NOT EXISTS (SELECT 1 FROM words WHERE rowid = r.id AND people != '')",
-    "rating": _NONE_BELIEVED.format(believed("rating")),
-}  # fmt: skip
 
 
 def _or(values: Sequence[str]) -> str:
@@ -282,88 +267,6 @@ def _between(since: str, until: str) -> str:
     if since and until:
         return f"from {since} to {until}"
     return f"since {since}" if since else f"until {until}"
-
-
-def _terms(word: str) -> Iterator[str]:
-    """What is asked of the words of a frame (SQLite FTS5, 3): each beginning; of a text in double quotes all, as it stands."""
-    if len(word) > 2 and word[0] == word[-1] == '"':
-        yield f'"{plain(word[1:-1]).replace(chr(34), " ")}"'
-        return
-    yield from (f'"{term}"*' for term in plain(word).replace('"', " ").split())
-
-
-def _range(numbers: str) -> tuple[int, int]:
-    match = _NUMBERS.fullmatch(numbers)
-    assert match is not None, "it was checked"
-    return int(match[1]), int(match[2] or match[1])
-
-
-def number_in_name(name: str) -> int:
-    """The number that a file's name ends with, before its ending; -1 where it has none."""
-    match = _LAST_NUMBER.search(name.rpartition(".")[0] or name)
-    return int(match[1]) if match else -1
-
-
-def _circle(near: str) -> tuple[float, float, float]:
-    """Latitude and longitude in degrees, and a radius in metres. Raises WrongUse for what is none."""
-    where, _, radius = near.rpartition(",")
-    position = parse_position(where)
-    try:
-        size = float(radius.strip().lower().removesuffix("km")) * 1000
-    except ValueError:
-        size = 0
-    if position is None or written_position(*position) is None or not 0 < size < 2e7:
-        raise WrongUse(f"{near!r} is no circle on the map.", "Write its centre and radius in km, as 54.65,2.13,5.")
-    return (*position, size)
-
-
-def _metres_from(latitude: float, longitude: float, other: float, further: float) -> float:
-    return metres((latitude, longitude), (other, further))
-
-
-def _within_circle(near: str) -> Clause:
-    latitude, longitude, radius = _circle(near)
-    high = radius / 111_000
-    return Clause(
-        "r.latitude BETWEEN ? AND ? AND bm_metres(r.latitude, r.longitude, ?, ?) <= ?",
-        (latitude - high, latitude + high, latitude, longitude, radius),
-    )
-
-
-def _any(clauses: Iterator[Clause]) -> Iterator[Clause]:
-    """One clause that holds where any of these does; none for none."""
-    found = list(clauses)
-    if found:
-        yield Clause(
-            " OR ".join(f"({one.sql})" for one in found), tuple(value for one in found for value in one.values)
-        )
-
-
-def _of_years(years: str) -> Clause:
-    match = _YEARS.fullmatch(years)
-    if match is None or match[1] is None:
-        return Clause("r.year IS NULL")
-    return Clause("r.year BETWEEN ? AND ?", (int(match[1]), int(match[2] or match[1])))
-
-
-def _saying(field: Field, column: str, text: str) -> Clause:
-    believed_now = f"EXISTS (SELECT 1 FROM words WHERE words.rowid = r.id AND instr(words.{column}, ?))"
-    return Clause(f"{_CLAIMED} AND {believed_now}", (field, field, plain(text), plain(text)))
-
-
-def _believing(field: Field, text: str) -> Clause:
-    return Clause(f"{_CLAIMED} AND instr(bm_plain({believed(field)}), ?)", (field, field, plain(text), plain(text)))
-
-
-def prepare(db: sqlite3.Connection) -> None:
-    """Make globs known to a ledger's connection."""
-
-    def fit(glob: str, path: str | None) -> bool:
-        return path is not None and fits(glob, path)
-
-    db.create_function("bm_fits", 2, fit, deterministic=True)
-    db.create_function("bm_number", 1, number_in_name, deterministic=True)
-    db.create_function("bm_metres", 4, _metres_from, deterministic=True)
 
 
 def located(db: sqlite3.Connection, selection: Selection, root: Path | None = None) -> Clause:

@@ -80,14 +80,8 @@ def _file_row(file: dict[str, Any]) -> tuple[str, ...]:
     return name, file["role"], file["media"], pixels, say.size(file["bytes"])
 
 
-def print_frame(document: dict[str, Any], whose: str) -> None:
+def _believed_rows(document: dict[str, Any]) -> list[tuple[str, str]]:
     believed = document["believed"]
-    say.line(document["path"])
-    origin = " ".join(part for part in document["from"].values() if part)
-    say.line(f"a {document['kind']} in {whose}" + (f", from {origin}" if origin else ""))
-    if document["put_away_at"]:
-        say.line(f"It is put away; to see it, fetch the drive of {' or '.join(document['put_away_at'])}.")
-    say.line()
     rows = []
     for name in (
         "title",
@@ -123,7 +117,17 @@ def print_frame(document: dict[str, Any], whose: str) -> None:
     flags = [word for word, on in (("favourite", believed["favourite"]), ("a reduced copy", believed["reduced"])) if on]
     if flags:
         rows.append(("marked", ", ".join(flags)))
-    say.table(("", "what is believed"), rows, wraps=1)
+    return rows
+
+
+def print_frame(document: dict[str, Any], whose: str) -> None:
+    say.line(document["path"])
+    origin = " ".join(part for part in document["from"].values() if part)
+    say.line(f"a {document['kind']} in {whose}" + (f", from {origin}" if origin else ""))
+    if document["put_away_at"]:
+        say.line(f"It is put away; to see it, fetch the drive of {' or '.join(document['put_away_at'])}.")
+    say.line()
+    say.table(("", "what is believed"), _believed_rows(document), wraps=1)
     for conflict in document["conflicts"]:
         say.line(f"In doubt: {conflict}.")
     say.line()

@@ -15,9 +15,10 @@ from bramblemoor.errors import WrongUse
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from bramblemoor.library.conditions import Clause
     from bramblemoor.library.find import Found
     from bramblemoor.library.home import Library
-    from bramblemoor.library.selection import Clause, Selection
+    from bramblemoor.library.selection import Selection
 
 _FEW = 3
 _MOST = 100  # frames that are listed, unless somebody wants more
@@ -208,9 +209,8 @@ def _print_csv(library: "Library", found: "Iterator[Found]") -> None:
     import csv
     import sys
 
-    from bramblemoor.frames.claims import believe
     from bramblemoor.library.albums import harmless
-    from bramblemoor.library.catalogue import claims_of
+    from bramblemoor.library.find import facts_of
 
     writer = csv.writer(sys.stdout)
     writer.writerow((
@@ -218,7 +218,7 @@ def _print_csv(library: "Library", found: "Iterator[Found]") -> None:
         "lens", "creator", "rights",
     ))  # fmt: skip
     for hit in found:
-        facts = believe(claims_of(library.db, hit.frame))
+        facts = facts_of(library, hit.frame)
         where = facts.position or ("", "")
         writer.writerow([harmless(cell) for cell in (
             hit.path, hit.taken, facts.title, facts.caption, "; ".join(facts.keywords), "; ".join(facts.people),

@@ -13,11 +13,11 @@ from bramblemoor.depots.engine.items import Item
 from bramblemoor.depots.standing.tally import is_whole_at
 from bramblemoor.disk.names import collision_key
 from bramblemoor.library import copies
+from bramblemoor.library.conditions import prepare
 from bramblemoor.library.copies import FREED, good
 from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount
-from bramblemoor.library.selection import prepare
 
 _PAGE = 500
 

@@ -13,10 +13,11 @@ from bramblemoor.depots.standing.tally import AMISS, FREED, LACKS, UNREAD, read_
 from bramblemoor.disk.names import folded
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.clock import DAY
+from bramblemoor.library.conditions import prepare
 from bramblemoor.library.copies import ALARM, LIBRARY, amiss
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import stamp
-from bramblemoor.library.selection import EVERYTHING, Selection, prepare, select
+from bramblemoor.library.selection import EVERYTHING, Selection, select
 from bramblemoor.running import Progress, silent
 
 State = Literal["sound", "short", "single", "lost"]
