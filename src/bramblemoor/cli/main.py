@@ -27,6 +27,8 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("unsay", "library.tell", "Take keywords and people away from frames."),
             ("takeback", "library.tell", "Take back what a run has told, by its receipt."),
             ("template", "library.templates", "What is said of many frames alike, under a name."),
+            ("shoot", "library.shoots", "The folders of sessions: list, rename, merge, split."),
+            ("album", "library.albums", "Ordered labels over frames: make, add, order, rename, export."),
             ("stocktake", "library.stocktake", "Take up what you and other programs did in its folders."),
             ("receipt", "library.receipts", "Read the balanced account of a run."),
             ("receipt list", "library.receipts", "List the receipts of all runs."),

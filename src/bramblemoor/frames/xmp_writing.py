@@ -190,6 +190,20 @@ def sidecar(facts: Facts, belonging: Belonging, there: Packet | None = None, *, 
     return packet_of(packet.rdf)
 
 
+def without_own(packet: bytes) -> bytes:
+    """A packet less what no schema has, for others: who wrote what, albums, where the frame came from."""
+    rdf = parse_packet(packet)
+    own = f"{{{NAMESPACES['bm']}}}"
+    for node in nodes(rdf):
+        for name in [str(name) for name in node.attrib if str(name).startswith(own)]:
+            del node.attrib[name]
+        for child in list(node.iterchildren(etree.Element)):
+            if str(child.tag).startswith(own):
+                remove(child)
+    etree.cleanup_namespaces(rdf)
+    return packet_of(rdf)
+
+
 def _new_sidecar(wanted: Mapping[str, list[str]], base: str) -> bytes:
     """A packet in which nobody else's word is: nothing need be looked for in it, and most sidecars are such."""
     used = [name for name, texts in wanted.items() if texts]

@@ -68,6 +68,47 @@ def number_in(template: str, shoot: ShootName, stem: str) -> int:
     return int(match[1]) if match else 0
 
 
+def parse_shoot(template: str, folder: str) -> ShootName | None:
+    """What a folder, below pictures/, tells of a shoot by the template; None where it was not made by it."""
+    pattern = ""
+    for part in re.split(r"(\[[^\[\]]*\])", template):
+        inside = part[1:-1] if part.startswith("[") else part
+        told = "".join(_group(word) if at % 2 else re.escape(word) for at, word in enumerate(_WORD.split(inside)))
+        pattern += f"(?:{told})?" if part.startswith("[") else told
+    try:
+        match = re.fullmatch(_once(pattern), folder)
+        if match is None:
+            return None
+        found = match.groupdict()
+        stamp = found.get("stamp") or (found.get("date") or "").replace("-", "")
+        if not stamp:
+            stamp = "".join(found.get(word) or "01" for word in ("year", "month", "day"))
+        day = date(int(stamp[:4]), int(stamp[4:6]), int(stamp[6:8]))
+    except (re.error, ValueError):
+        return None
+    return ShootName(day, found.get("subject") or found.get("slug") or "", found.get("location") or "")
+
+
+_PATTERNS = {"year": r"\d{4}", "month": r"\d\d", "day": r"\d\d", "date": r"\d{4}-\d\d-\d\d", "stamp": r"\d{8}"}
+
+
+def _group(word: str) -> str:
+    return f"(?P<{word}>{_PATTERNS.get(word, '[^/]+?')})"
+
+
+def _once(pattern: str) -> str:
+    """A pattern in which each word is a group the first time, and the same text again afterwards."""
+    seen: set[str] = set()
+
+    def again(match: re.Match[str]) -> str:
+        if match[1] in seen:
+            return f"(?P={match[1]})"
+        seen.add(match[1])
+        return match[0]
+
+    return re.sub(r"\(\?P<(\w+)>[^)]*\)", again, pattern)
+
+
 def changed_in_names(shoot: ShootName) -> list[str]:
     """Of a subject and a location those that no file system takes as they are, as "'AC/DC' becomes 'AC_DC'"."""
     return [

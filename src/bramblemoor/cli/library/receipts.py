@@ -28,6 +28,7 @@ _SIDES = {
     "level": ("to be held", "not copied"),
     "pack": ("to be packed", "not packed"),
     "tell": ("to be told", "not told"),
+    "shoot": ("to be moved", "left as they are"),
     "cull": ("to be taken out", "not taken out"),
     "uncull": ("to come back", "not brought back"),
     "discard": ("culled before", "not deleted"),

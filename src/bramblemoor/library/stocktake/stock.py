@@ -21,6 +21,7 @@ from bramblemoor.library.copies import ALARM, UNBROUGHT
 from bramblemoor.library.culling import finish_culling
 from bramblemoor.library.home import Library
 from bramblemoor.library.locations import FILE as LOCATIONS
+from bramblemoor.library.rearranging import finish_rearranging
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.stocktake.comparing import Row, compare
@@ -86,6 +87,7 @@ def take_stock(library: Library, progress: Progress, *, yes: bool = False, enter
     stock, db = Stock(), library.db
     if enter:
         finish_culling(library)
+        finish_rearranging(library)
     db.executescript(_TABLE)
     _compare(library, stock, progress)
     _await_writers(library)

@@ -1,0 +1,93 @@
+"""Copies for others: frames written to a folder outside, with what is known of them inside the copies.
+
+Originals are never altered: what is embedded is in the copy alone.
+"""
+
+import shutil
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from bramblemoor.disk.durable import replacing, set_time
+from bramblemoor.disk.names import free_name
+from bramblemoor.errors import NotPossible, WrongUse
+from bramblemoor.frames.claims import believe
+from bramblemoor.frames.embedding import with_packet
+from bramblemoor.frames.xmp_model import BrokenXmp
+from bramblemoor.frames.xmp_reading import packet_in
+from bramblemoor.frames.xmp_writing import Belonging, read_packet, sidecar, without_own
+from bramblemoor.library.catalogue import claims_of
+from bramblemoor.library.home import Library, require_apart
+from bramblemoor.library.receipts import Amount
+
+_MOST_EMBEDDED = 512 << 20  # bytes of a file that is held in memory for it
+
+
+@dataclass(frozen=True)
+class Given:
+    """A copy that was written: of which path, under which name, its size, and whether what is known is inside it or beside."""
+
+    path: str
+    name: str
+    amount: Amount
+    embedded: bool
+
+
+def require_new_folder(folder: Path) -> None:
+    """Raises WrongUse where something lies there, or it lies in a library or depot."""
+    require_apart(folder, "copies for others")
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise WrongUse(f"{folder} holds something already.", "Name a new or empty folder.")
+
+
+def give(library: Library, frames: Iterator[int], folder: Path, *, numbered: bool = False) -> Iterator[Given]:
+    """Write copies of frames' originals into a folder; `numbered` puts their place in the order before their names.
+
+    Raises NotPossible where a picture is not there, or the folder cannot be written.
+    """
+    taken: set[str] = set()
+    folder.mkdir(parents=True, exist_ok=True)
+    for place, frame in enumerate(frames, 1):
+        row = library.db.execute(
+            "SELECT path, bytes, mtime_ns FROM files WHERE frame = ? AND role = 'original'", (frame,)
+        ).fetchone()
+        name = row["path"].rpartition("/")[2]
+        name = free_name(f"{place:04} {name}" if numbered else name, lambda one: one.casefold() in taken)
+        taken.add(name.casefold())
+        try:
+            embedded = _copy(library, frame, library.root / row["path"], folder / name, row["mtime_ns"])
+        except OSError as error:
+            raise NotPossible(
+                f"{row['path']} could not be copied to {folder} ({error.strerror}).",
+                "Put that right, and give the same command again with a new folder.",
+            ) from error
+        yield Given(row["path"], name, Amount(1, 1, row["bytes"]), embedded)
+
+
+def _copy(library: Library, frame: int, source: Path, target: Path, mtime_ns: int) -> bool:
+    packet = packet_for(library, frame)
+    if source.stat().st_size <= _MOST_EMBEDDED:
+        content = with_packet(source.read_bytes(), packet)
+        if content is not None:
+            with replacing(target, mtime_ns) as file:
+                file.write(content)
+            return True
+    shutil.copyfile(source, target)
+    set_time(target, mtime_ns)
+    target.with_name(target.name + ".xmp").write_bytes(packet)
+    return False
+
+
+def packet_for(library: Library, frame: int) -> bytes:
+    """All that is known of a frame as an XMP packet, for others: without marks of our own, and with what editors wrote."""
+    facts = believe(claims_of(library.db, frame))
+    row = library.db.execute(
+        "SELECT path FROM files WHERE frame = ? AND role = 'sidecar' ORDER BY id LIMIT 1", (frame,)
+    ).fetchone()
+    there = None
+    if row is not None:
+        try:
+            there = read_packet(packet_in(library.root / row["path"]))
+        except (BrokenXmp, OSError):
+            there = None
+    return without_own(sidecar(facts, Belonging(), there))

@@ -1,0 +1,214 @@
+"""Moving frames to other folders and names within the library: on disk, in the ledger, and in the lists of albums.
+
+Depots follow at the next backup by moving what they have. What is to be done is written down in incoming/rearranging/ first; a
+run that was killed is finished by it. Files change places by way of that folder, so that two may swap their names.
+"""
+
+import shutil
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from bramblemoor.disk.durable import flush_folder, is_taken, write_atomically
+from bramblemoor.disk.names import collision_key
+from bramblemoor.disk.told import is_plain_file
+from bramblemoor.errors import NotPossible, WrongUse
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.albums import write_albums
+from bramblemoor.library.catalogue import choose_shown, is_bound
+from bramblemoor.library.home import Library
+from bramblemoor.library.receipts import Amount, Kept, LeftOut, Receipt, next_number, stamp, write_receipt
+from bramblemoor.library.sidecars import write_what_waits
+from bramblemoor.running import Progress, Stage
+
+_PLAN, _STAGED = "moves.json", "all-staged"
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Where a frame is to be: its folder, and what its files are called before their endings ("" keeps their names)."""
+
+    frame: int
+    folder: str
+    stem: str = ""
+
+
+class Move(msgspec.Struct, array_like=True):
+    """One file: its number in the ledger, that of its frame, where it lies, and where it is to lie."""
+
+    file: int
+    frame: int
+    role: str
+    old: str
+    new: str
+    bytes: int
+
+
+class Rearrangement(msgspec.Struct):
+    """All that is to be moved, and why, as the receipt says it."""
+
+    run: str
+    started: str
+    about: dict[str, str]
+    moves: list[Move]
+    left: list[LeftOut] = []
+
+    @property
+    def amount(self) -> Amount:
+        return Amount(len({one.frame for one in self.moves}), len(self.moves), sum(one.bytes for one in self.moves))
+
+
+def plan_moves(library: Library, run: str, about: dict[str, str], wanted: Iterable[Wanted]) -> Rearrangement:
+    """Plan where frames go; changes nothing. Frames of bound years stay, and are named.
+
+    Raises WrongUse where another file has a path that one of these is to have.
+    """
+    plan = Rearrangement(run, stamp(now_utc()), {"library": library.name, **about}, [])
+    db = library.db
+    for one in wanted:
+        if is_bound(db, one.frame):
+            row = db.execute("SELECT folder || '/' || name, year FROM frames WHERE id = ?", (one.frame,)).fetchone()
+            plan.left.append(LeftOut(row[0], f"its year, {row[1]}, is bound", Amount(1)))
+            continue
+        rows = db.execute(
+            "SELECT id, role, path, bytes FROM files WHERE frame = ? ORDER BY id", (one.frame,)
+        ).fetchall()
+        original = next(row["path"] for row in rows if row["role"] == "original").rpartition("/")[2]
+        base = original.partition(".")[0]
+        for row in rows:
+            name = row["path"].rpartition("/")[2]
+            renamed = one.stem + name[len(base) :] if one.stem and name.startswith(base) else name
+            plan.moves.append(
+                Move(row["id"], one.frame, row["role"], row["path"], f"{one.folder}/{renamed}", row["bytes"])
+            )
+    plan.moves = [move for move in plan.moves if move.old != move.new]
+    _require_free(library, plan)
+    return plan
+
+
+def _require_free(library: Library, plan: Rearrangement) -> None:
+    leaving = {collision_key(move.old) for move in plan.moves}
+    coming: dict[str, str] = {}
+    for move in plan.moves:
+        key = collision_key(move.new)
+        there = coming.get(key)
+        if there is None and key not in leaving:
+            row = library.db.execute("SELECT path FROM files WHERE collision = ?", (key,)).fetchone()
+            there = row["path"] if row is not None else move.new if is_taken(library.root / move.new) else None
+        if there is not None:
+            raise WrongUse(
+                f"{move.old} cannot become {move.new}: {there} has that name.",
+                "Choose another name; nothing was moved.",
+            )
+        coming[key] = move.old
+
+
+def carry_out(library: Library, plan: Rearrangement, progress: Progress) -> Receipt:
+    """Move what is planned; returns the receipt, which is also written. Raises NotPossible where a file is not there."""
+    finish_rearranging(library)
+    for move in plan.moves:
+        if not is_plain_file(library.root / move.old):
+            raise NotPossible(
+                f"{move.old} is not there, or is no plain file; nothing was moved.",
+                "See what has become of it: bramblemoor stocktake.",
+            )
+    folder = _folder(library)
+    folder.mkdir(parents=True, exist_ok=True)
+    write_atomically(folder / _PLAN, msgspec.json.encode(plan))
+    flush_folder(folder.parent)
+    return _go_on(library, plan, progress)
+
+
+def finish_rearranging(library: Library) -> Receipt | None:
+    """End what a killed run has begun; None where there is nothing."""
+    try:
+        plan = msgspec.json.decode((_folder(library) / _PLAN).read_bytes(), type=Rearrangement)
+    except (OSError, msgspec.DecodeError):
+        return None
+    return _go_on(library, plan, lambda stage, done, whole: None)
+
+
+def _folder(library: Library) -> Path:
+    return library.root / "incoming" / "rearranging"
+
+
+def _go_on(library: Library, plan: Rearrangement, progress: Progress) -> Receipt:
+    folder, root = _folder(library), library.root
+    if not (folder / _STAGED).exists():
+        _each(plan.moves, "taking up", progress, lambda move: _move(root / move.old, folder / str(move.file)))
+        flush_folder(folder)
+        write_atomically(folder / _STAGED, b"")
+    _each(plan.moves, "moving", progress, lambda move: _move(folder / str(move.file), root / move.new))
+    for place in sorted({(root / path).parent for move in plan.moves for path in (move.old, move.new)}):
+        if place.is_dir():
+            flush_folder(place)
+    for place in sorted(
+        {(root / move.old).parent for move in plan.moves}, key=lambda one: len(one.parts), reverse=True
+    ):
+        _leave(root, place)
+    _enter(library, plan)
+    receipt = Receipt(
+        number=next_number(library.receipts), run=plan.run, started=plan.started, finished=stamp(now_utc()),
+        about=plan.about, came_in=plan.amount + _sum(plan.left), kept=[Kept("moved and renamed", plan.amount)],
+        left_out=plan.left, findings=[],
+    )  # fmt: skip
+    write_receipt(library.receipts, receipt)
+    (folder / _PLAN).unlink()
+    shutil.rmtree(folder)
+    return receipt
+
+
+def _sum(left: Sequence[LeftOut]) -> Amount:
+    whole = Amount()
+    for one in left:
+        whole += one.amount
+    return whole
+
+
+def _each(moves: Sequence[Move], stage: str, progress: Progress, do: Callable[[Move], None]) -> None:
+    for number, move in enumerate(moves, 1):
+        do(move)
+        progress(Stage(stage, "files"), number, len(moves))
+
+
+def _move(old: Path, new: Path) -> None:
+    """Move a file that is still at its old place."""
+    if old.is_file() and not is_taken(new):
+        new.parent.mkdir(parents=True, exist_ok=True)
+        old.replace(new)
+
+
+def _leave(root: Path, folder: Path) -> None:
+    """Remove folders in which nothing is left, up to pictures/."""
+    while folder != root / "pictures" and folder != root:
+        try:
+            folder.rmdir()
+        except OSError:
+            return
+        folder = folder.parent
+
+
+def _enter(library: Library, plan: Rearrangement) -> None:
+    with library.ledger.changing(facts=True) as db:
+        # By way of names that nobody has: two files may have changed places.
+        db.executemany(
+            "UPDATE files SET path = path || char(0) || id WHERE id = ? AND path = ?",
+            ((move.file, move.old) for move in plan.moves),
+        )
+        db.executemany(
+            "UPDATE files SET path = ?, collision = ? WHERE id = ?",
+            ((move.new, collision_key(move.new), move.file) for move in plan.moves),
+        )
+        albums: set[int] = set()
+        for move in plan.moves:
+            if move.role != "original":
+                continue
+            folder, _, name = move.new.rpartition("/")
+            db.execute("UPDATE frames SET folder = ?, name = ? WHERE id = ?", (folder, name, move.frame))
+            choose_shown(db, move.frame)
+            rows = db.execute("SELECT DISTINCT album FROM album_frames WHERE frame = ?", (move.frame,))
+            albums |= {album for (album,) in rows.fetchall()}
+        write_albums(library, albums)
+        write_what_waits(library)
