@@ -40,6 +40,11 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
         (
             ("intake", "cards.intake", "Take in a card, a phone's folders, or any folder of pictures."),
             ("cull", "cards.cull", "Mark frames not worth keeping, and take them out: mark, remove, undo, purge."),
+            (
+                "erasable",
+                "cards.erasable",
+                "May a card, a phone's folder or a shoot be erased? By each frame's copies.",
+            ),
         ),
     ),
     (

@@ -23,7 +23,7 @@ from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
 
 _AT_ONCE = 24  # files that a helper looks at before it answers
-_SOUNDS = (".wav", ".m4a", ".mp3", ".aac", ".amr")
+SOUNDS = (".wav", ".m4a", ".mp3", ".aac", ".amr")
 _FILM_THUMBNAIL = ".thm"
 
 
@@ -183,7 +183,7 @@ def _looked_at(path: Path, lying: Lying) -> Looked:
         with FileSource(path) as source:
             reading = read_picture(source)
             head = source.read(0, 12)
-        is_sound = lying.ending in _SOUNDS and (head[8:12] == b"WAVE" or reading.kind != "photo")
+        is_sound = lying.ending in SOUNDS and (head[8:12] == b"WAVE" or reading.kind != "photo")
         if is_sound:
             return Looked(lying, "sound", "audio/wav" if head[8:12] == b"WAVE" else "")
         if lying.ending == _FILM_THUMBNAIL:

@@ -40,7 +40,7 @@ from bramblemoor.library.naming import (
 )
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut, stamp
 from bramblemoor.library.sayings import words_for
-from bramblemoor.library.taken_in import culled_names, culled_on, frame_of, known_on, sizes_here
+from bramblemoor.library.taken_in import culled_names, culled_on, frame_of, known_on, sizes_here, was_here
 from bramblemoor.running import Progress, Stage
 
 _READERS = 2
@@ -195,7 +195,7 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Co
         if sha256:
             first[sha256] = lying.path
         culled = culled_on(library.db, sha256) if sha256 and not plan.wishes.again else ""
-        if culled:
+        if culled and was_here(library.db, sha256):
             plan.culled.append(LeftOut(shot.path, f"you culled it on {culled}", amount))
             plan.seen.append((lying.path, lying.bytes, lying.mtime_ns, sha256))
             continue

@@ -1,7 +1,8 @@
 """Carrying out an intake: each file is read once, written to the library and to depots at once, and read back from each."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -213,8 +214,18 @@ def _remember(library: Library, state: State) -> None:
     seen = plan.seen + [
         (came.file.source, came.file.bytes, came.file.seen_ns, came.sha256) for came in state.landed.values()
     ]
+    dropped = list(_left_out(plan))
     with library.ledger.changing() as db:
         taken_in.remember(db, plan.device, seen)
+        taken_in.leave_out(db, dropped)
+
+
+def _left_out(plan: Plan) -> Iterator[tuple[str, int]]:
+    """Digest and bytes of what was left, with the user's consent, as nothing is to be seen in it."""
+    for path, size, _, sha256 in plan.seen:
+        if not sha256:
+            with suppress(OSError):  # it is not known then, and told to be in no library
+                yield digest_of(Path(plan.wishes.source, path)), size
 
 
 def _bring_the_rest(run: CopyRun, state: State) -> None:

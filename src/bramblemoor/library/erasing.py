@@ -8,7 +8,7 @@ not, the reading must be quite fresh. The library is a place like the others.
 import os
 import sqlite3
 import stat
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from bramblemoor.frames.moments import now_seconds
@@ -97,19 +97,23 @@ class Erasing:
 
     def _weighed(self, depot: int, sha256: str) -> tuple[int, bool]:
         """On how many other devices a content is sound, and whether it remains at the very same place under another path."""
+        held = self.holding(sha256)
         own = self._devices.get(depot, "")
-        elsewhere: set[str] = set()
-        remains = False
+        return len({self._devices[place] for place in held if self._devices[place] != own}), depot in held
+
+    def holding(self, sha256: str) -> list[int]:
+        """The places where a content is sound, and not about to leave: the library (0), and depots."""
+        held: list[int] = []
         for place, path, size, read_at in self.library.db.execute(_SOUND, {"sha256": sha256}).fetchall():
-            if place not in self._devices or (place == depot and remains):
+            if place not in self._devices or place in held:
                 continue
-            if self._is_leaving(place, path) or not self._counts(place, path, size, read_at):
-                continue
-            if place == depot:
-                remains = True
-            elif self._devices[place] != own:
-                elsewhere.add(self._devices[place])
-        return len(elsewhere), remains
+            if not self._is_leaving(place, path) and self._counts(place, path, size, read_at):
+                held.append(place)
+        return held
+
+    def copies(self, held: Iterable[int], but: str = "") -> int:
+        """What places amount to: those on one physical device are one copy; what is on the device `but` is none."""
+        return len({self._devices[place] for place in held} - {but})
 
     def _is_leaving(self, place: int, path: str) -> bool:
         row = self.library.db.execute("SELECT 1 FROM temp.leaving WHERE depot = ? AND path = ?", (place, path))

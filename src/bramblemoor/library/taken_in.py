@@ -4,6 +4,9 @@ import json
 import sqlite3
 from collections.abc import Collection, Iterable
 
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.receipts import stamp
+
 Seen = tuple[str, int, int, str]
 """A file of a device: its path there, bytes, mtime in ns since 1970, and its digest."""
 
@@ -42,9 +45,14 @@ def frame_of(db: sqlite3.Connection, sha256: str) -> tuple[int, str] | None:
 
 
 def culled_on(db: sqlite3.Connection, sha256: str) -> str:
-    """The day on which a content was culled here, as 2026-05-09; "" where it was not."""
+    """The day on which a content was culled here, or left out of an intake, as 2026-05-09; "" where it was not."""
     row = db.execute("SELECT at FROM culled WHERE sha256 = ?", (sha256,)).fetchone()
     return "" if row is None else str(row[0])[:10]
+
+
+def was_here(db: sqlite3.Connection, sha256: str) -> bool:
+    """Whether a culled content was in the library; else it was left out of an intake."""
+    return db.execute("SELECT 1 FROM culled WHERE sha256 = ? AND path != ''", (sha256,)).fetchone() is not None
 
 
 def culled_names(db: sqlite3.Connection, folder: str) -> set[str]:
@@ -52,3 +60,13 @@ def culled_names(db: sqlite3.Connection, folder: str) -> set[str]:
     start = f"{folder}/"
     rows = db.execute("SELECT path FROM culled WHERE substr(path, 1, ?) = ?", (len(start), start))
     return {row[0].removeprefix(start) for row in rows}
+
+
+def was_read(db: sqlite3.Connection, sha256: str) -> bool:
+    """Whether a content was taken in from any device, as sidecars of a card are: their bytes lie in delivered/."""
+    return db.execute("SELECT 1 FROM taken_in WHERE sha256 = ? LIMIT 1", (sha256,)).fetchone() is not None
+
+
+def leave_out(db: sqlite3.Connection, left: Iterable[tuple[str, int]]) -> None:
+    """Note contents (digest, bytes) that were left out of an intake, as nothing is to be seen in them; inside a transaction."""
+    db.executemany("INSERT OR IGNORE INTO culled VALUES (?, ?, '', ?)", ((*one, stamp(now_utc())) for one in left))

@@ -1,0 +1,180 @@
+"""May it be erased? For each frame of a card, a folder or a selection: how many copies of it were read back, and where.
+
+Nothing is erased here. Every file of a card is read whole: what was read before may have changed since.
+"""
+
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from bramblemoor.depots.register.register import within_reach
+from bramblemoor.disk.durable import digest_of
+from bramblemoor.disk.file_systems import file_system_of
+from bramblemoor.frames.sniff import ending_of
+from bramblemoor.intake.listing import SOUNDS, Listing, Lying, list_source
+from bramblemoor.intake.objects import stem_of
+from bramblemoor.library.copies import LIBRARY
+from bramblemoor.library.erasing import Erasing
+from bramblemoor.library.home import Library
+from bramblemoor.library.receipts import Finding
+from bramblemoor.library.selection import Selected
+from bramblemoor.library.taken_in import culled_on, was_read
+from bramblemoor.running import Progress, Stage
+
+_READERS = 2
+
+
+@dataclass(frozen=True)
+class Item:
+    """A frame: what it is called there, its files and bytes, how many copies count and the places that hold all of it.
+
+    `culled` is the day on which it was culled here; `why` what is wrong where no copy is known, or it could not be read.
+    """
+
+    name: str
+    files: int
+    bytes: int
+    copies: int = 0
+    places: tuple[int, ...] = ()
+    culled: str = ""
+    why: str = ""
+
+
+@dataclass
+class Answer:
+    """What the check found. `least` is how many copies the rule asks for; `others` are files that are no frame's."""
+
+    least: int
+    items: list[Item] = field(default_factory=list)
+    others: list[Lying] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def short(self) -> list[Item]:
+        """What stands in the way: held too few times, and not culled."""
+        return [one for one in self.items if one.copies < self.least and not one.culled]
+
+    @property
+    def culled(self) -> list[Item]:
+        return [one for one in self.items if one.culled and one.copies < self.least]
+
+    @property
+    def may(self) -> bool:
+        return bool(self.items) and not self.short and not any(one.attention for one in self.findings)
+
+
+def check_source(library: Library, root: Path, folders: Sequence[str], progress: Progress) -> Answer:
+    """Read a card or folder, and ask for each of its frames. Raises WrongUse where there is no such folder."""
+    listing = list_source(root, folders)
+    erasing = _erasing(library)
+    answer = Answer(erasing.least, findings=list(listing.findings))
+    device = file_system_of(root).device
+    digests = _read_all(listing, progress)
+    groups: dict[tuple[str, str], list[Lying]] = {}
+    for one in listing.files:
+        groups.setdefault((one.folder, stem_of(one.name).casefold()), []).append(one)
+    for group in groups.values():
+        frame = [one for one in group if _is_of_frame(one, group)]
+        answer.others += [one for one in group if one not in frame]
+        if frame:
+            answer.items.append(_item(library, erasing, frame, digests, device))
+    return answer
+
+
+def check_selection(library: Library, selected: Selected, *, to_leave: bool) -> Answer:
+    """Ask for frames of the library. If they are `to_leave` the working drive, its own copy does not count."""
+    erasing = _erasing(library)
+    answer = Answer(erasing.least)
+    device = library.device if to_leave else ""
+    for frame in selected.frames():
+        rows = library.db.execute(
+            "SELECT path, bytes, sha256, role FROM files WHERE frame = ? ORDER BY role != 'original', id", (frame,)
+        ).fetchall()
+        held = [[place for place in erasing.holding(row["sha256"]) if place != LIBRARY or not to_leave] for row in rows]
+        answer.items.append(_of_held(
+            erasing, rows[0]["path"], len(rows), sum(row["bytes"] for row in rows), held, device, ""
+        ))  # fmt: skip
+    return answer
+
+
+def _erasing(library: Library) -> Erasing:
+    return Erasing(library, within_reach(library))
+
+
+def _is_of_frame(one: Lying, group: Sequence[Lying]) -> bool:
+    """Whether a file is a picture or film, by its name, or a note or sidecar beside one."""
+    if ending_of(one.name):
+        return True
+    return (one.ending in SOUNDS or one.ending == ".xmp") and any(ending_of(other.name) for other in group)
+
+
+def _read_all(listing: Listing, progress: Progress) -> dict[str, str | OSError]:
+    """The digest of every file, or what the card said instead."""
+    found: dict[str, str | OSError] = {}
+    whole, done = sum(one.bytes for one in listing.files), 0
+    with ThreadPoolExecutor(_READERS) as readers:
+        for one, digest in zip(
+            listing.files, readers.map(lambda one: _digest(listing.root / one.path), listing.files), strict=True
+        ):
+            found[one.path] = digest
+            done += one.bytes
+            progress(Stage("reading"), done, whole)
+    return found
+
+
+def _digest(path: Path) -> str | OSError:
+    try:
+        return digest_of(path)
+    except OSError as error:
+        return error
+
+
+def _item(
+    library: Library, erasing: Erasing, files: Sequence[Lying], digests: dict[str, str | OSError], device: str
+) -> Item:
+    name, size = files[0].path, sum(one.bytes for one in files)
+    held, culled, why = list[list[int]](), list[str](), ""
+    for one in files:
+        digest = digests[one.path]
+        if isinstance(digest, OSError):
+            why = f"{one.name} cannot be read ({digest.strerror})"
+            held.append([])
+            continue
+        if one.ending == ".xmp":
+            if not was_read(library.db, digest):
+                why = why or f"{one.name} is in no library, or has changed since it was taken in"
+                held.append([])
+            continue
+        places = erasing.holding(digest)
+        if not places and (day := culled_on(library.db, digest)):
+            culled.append(day)
+            continue
+        held.append(places)
+        if not places:
+            known = library.db.execute("SELECT 1 FROM files WHERE sha256 = ? LIMIT 1", (digest,)).fetchone()
+            why = why or ("it is in no library" if known is None else "no copy of it was read back lately")
+    if culled and not held:
+        return Item(name, len(files), size, culled=max(culled))
+    return _of_held(erasing, name, len(files), size, held, device, why)
+
+
+def _of_held(
+    erasing: Erasing, name: str, files: int, size: int, held: Sequence[Sequence[int]], device: str, why: str
+) -> Item:
+    """A frame is held where each of its files is; the device that it is to leave counts for nothing."""
+    everywhere = set(held[0]).intersection(*held[1:]) if held else set[int]()
+    everywhere = {place for place in everywhere if erasing.copies([place], but=device)}
+    copies = erasing.copies(everywhere)
+    return Item(name, files, size, copies, tuple(sorted(everywhere)), why=why if copies < erasing.least else "")
+
+
+def by_places(answer: Answer) -> Iterator[tuple[int, tuple[int, ...], int]]:
+    """(copies, places, frames) of all that is held alike, the best held first."""
+    groups: dict[tuple[int, tuple[int, ...]], int] = {}
+    for one in answer.items:
+        key = (one.copies, one.places)
+        groups[key] = groups.get(key, 0) + (not one.culled or one.copies > 0)
+    for (copies, places), frames in sorted(groups.items(), key=lambda one: (-one[0][0], one[0][1])):
+        if frames:
+            yield copies, places, frames
