@@ -48,6 +48,13 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
         ),
     ),
     (
+        "Looking",
+        (
+            ("page", "looking.page", "Write a page to look through frames in any browser, with no tool."),
+            ("sheet", "looking.sheet", "Write a contact sheet of frames, as PDF or JPEG."),
+        ),
+    ),
+    (
         "Out of a service",
         (
             ("service", "exports.service", "Add, list and survey cloud accounts."),

@@ -1,0 +1,1 @@
+"""Looking: contact sheets and pages."""

@@ -1,0 +1,87 @@
+"""page."""
+
+import shutil
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from bramblemoor.cli import say
+from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single
+from bramblemoor.cli.options import selecting
+from bramblemoor.errors import NotPossible, WrongUse
+
+if TYPE_CHECKING:
+    from bramblemoor.library.selection import Selected, Selection
+    from bramblemoor.looking.page import Page
+
+
+@selecting()
+def page(
+    target: Annotated[Path, typer.Argument(metavar="DIR", help="A new or empty folder; or FILE.zip.")],
+    title: Annotated[
+        str, typer.Option(metavar="TEXT", help="What stands above; the library's name if not given.")
+    ] = "",
+    originals: Annotated[bool, typer.Option("--originals", help="With copies of the originals.")] = False,
+    previews: Annotated[bool, typer.Option("--previews", help="With pictures of 1,600 pixels, to look at.")] = False,
+    copies: Annotated[bool, typer.Option("--copies", help="Tell where copies lie; not for a client.")] = False,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+    *,
+    selection: "Selection",
+) -> None:
+    """Write a page that opens in any browser with no server and no tool: by year, shoot, album and person, searched by word.
+
+    Of everything, or of what the options say: page for-them --album 'Lantern nights' --previews is what one hands to a client.
+    """
+    from bramblemoor.library.selection import select
+
+    library = library_here(library_dir)
+    zipped = target.suffix.lower() == ".zip"
+    folder = target.with_suffix("") if zipped else target
+    _require_new(folder)
+    if zipped and target.exists():
+        raise WrongUse(f"{target} is there already.", "Name a new file.")
+    selected = select(library, selection)
+    try:
+        written, size = _write(
+            selected, folder, title or library.name, originals=originals, previews=previews, copies=copies
+        )
+        if zipped:
+            shutil.make_archive(str(folder), "zip", folder)
+            shutil.rmtree(folder)
+    except OSError as error:
+        raise NotPossible(
+            f"The page cannot be written to {folder} ({error.strerror or error}).",
+            "Make room there, or name another folder.",
+        ) from error
+    opened = target if zipped else folder / "index.html"
+    if json:
+        say.as_json({"folder": str(target.resolve()), "frames": written.frames, "files": written.files, "bytes": size})
+        return
+    say.line(f"{say.many(written.frames, 'frame')}, {say.size(size)}: {opened}")
+    say.line("It opens in any browser, by itself; nothing is fetched from anywhere.")
+
+
+def _write(
+    selected: "Selected", folder: Path, title: str, *, originals: bool, previews: bool, copies: bool
+) -> "tuple[Page, int]":
+    from bramblemoor.looking.page import Wish, copy_originals, write_page
+
+    wish = Wish(title, "originals/" if originals else None, holders=copies, previews=previews)
+    folder.mkdir(parents=True, exist_ok=True)
+    with say.meter() as progress:
+        written = write_page(selected, folder, wish, progress)
+        size = written.bytes + (copy_originals(selected, folder, progress) if originals else 0)
+    return written, size
+
+
+def _require_new(folder: Path) -> None:
+    from bramblemoor.library.home import require_apart
+
+    require_apart(folder, "a page")
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise WrongUse(f"{folder} holds something already.", "Name a new or empty folder.")
+
+
+COMMANDS = {"page": single("page", page)}
