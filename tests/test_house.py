@@ -14,7 +14,7 @@ SOURCE = Path(__file__).parents[1] / "src/bramblemoor"
 FLOORS = (
     ("cli",),
     ("intake",),
-    ("exports", "depots", "services"),
+    ("exports", "depots", "services", "looking"),
     ("library", "wire"),
     ("frames", "disk", "planning", "running", "processes", "errors"),
 )

@@ -31,13 +31,15 @@ _PREVIEW = 1600  # pixels
 @dataclass(frozen=True)
 class Wish:
     """What a page is to have: `originals` is where they lie, seen from the page (None: they are not to be opened), `holders` says
-    whether it tells where copies lie, `previews` whether larger pictures are written.
+    whether it tells where copies lie, `previews` whether larger pictures are written. `expecting` are depots that are about to
+    get all that they lack, as the page itself comes to them by the same run.
     """
 
     title: str
     originals: str | None = None
     holders: bool = False
     previews: bool = False
+    expecting: frozenset[int] = frozenset()
 
 
 @dataclass
@@ -84,17 +86,17 @@ def write_page(selected: Selected, folder: Path, wish: Wish, progress: Progress)
             index.places[frame] = place
             packs.setdefault(frame // _PACK, []).append((frame, by.sha256))
             place += 1
-        writer.script(f"data/frames-{number}.js", f"look.frames({number},{_js(told)})")
+        writer.script(f"data/frames-{number}.js", f"look.frames({number},{as_script(told)})")
         progress(Stage("writing the page", "frames"), place, selected.count)
     for pack, members in packs.items():
         inside = {
             str(frame): base64.b64encode(one.jpeg).decode()
             for frame, sha256 in members if (one := thumbnails.get(sha256)) is not None
         }  # fmt: skip
-        writer.script(f"thumbs/{pack}.js", f"look.thumbs({pack},{_js(inside)})")
+        writer.script(f"thumbs/{pack}.js", f"look.thumbs({pack},{as_script(inside)})")
     if index.positions:
-        writer.script("data/map.js", f"look.map({_js(index.positions)})")
-    writer.script("data/index.js", f"look.index({_js(_document(library, index, holders, wish, place))})")
+        writer.script("data/map.js", f"look.map({as_script(index.positions)})")
+    writer.script("data/index.js", f"look.index({as_script(_document(library, index, holders, wish, place))})")
     writer.file("index.html", _html(wish.title).encode())
     if wish.previews:
         _write_previews(selected, writer, progress)
@@ -103,7 +105,7 @@ def write_page(selected: Selected, folder: Path, wish: Wish, progress: Progress)
     return Page(place, len(writer.written), writer.bytes)
 
 
-def _js(value: object) -> str:
+def as_script(value: object) -> str:
     """As JSON in a script: "</" would end one that stands in HTML."""
     return json.dumps(value, ensure_ascii=False, separators=(",", ":")).replace("</", "<\\/")
 
@@ -126,7 +128,9 @@ def _record(
     ).fetchone()
     folder = index.folders.setdefault(row["folder"].removeprefix("pictures/"), len(index.folders))
     latitude, longitude = facts.position or (None, None)
-    held = sum(1 << bit for bit, (number, *_) in enumerate(holders) if _is_held(db, frame, number))
+    held = sum(
+        1 << bit for bit, (number, *_) in enumerate(holders) if number in wish.expecting or _is_held(db, frame, number)
+    )
     return [
         frame, row["name"], folder, str(facts.taken) if facts.taken else "", facts.title, facts.caption,
         "; ".join(facts.keywords), "; ".join(facts.people), facts.location, latitude, longitude, facts.rating, facts.camera,

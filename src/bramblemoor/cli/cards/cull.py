@@ -10,7 +10,7 @@ from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, group, holding, library_here, stoppable, whose
 from bramblemoor.cli.library.receipts import end_stopped, finish, moment
 from bramblemoor.cli.options import selecting
-from bramblemoor.errors import WrongUse
+from bramblemoor.errors import NotPossible, WrongUse
 
 if TYPE_CHECKING:
     from bramblemoor.library.culling import Removal
@@ -88,6 +88,41 @@ def take_marks(
     if unknown and not json:
         say.note(f"{say.many(len(unknown), 'frame')} of the file are not here any more, as {unknown[0]}.")
     finish(receipt, json=json, attention=bool(receipt.left_out or unknown))
+
+
+@app.command("page")
+@selecting()
+def page(
+    folder: Annotated[Path, typer.Argument(metavar="DIR", help="A new or empty folder for the page.")],
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+    *,
+    selection: "Selection",
+) -> None:
+    """Write a page to cull by eye, as of a shoot: it opens in any browser, and saves a marks file for cull marks.
+
+    Keys mark, rate and caption; two frames can stand side by side. Raws and films are shown by their previews.
+    """
+    from bramblemoor.library.giving import require_new_folder
+    from bramblemoor.library.selection import select
+    from bramblemoor.looking.cull_page import write_cull_page
+
+    library = library_here(library_dir)
+    require_new_folder(folder)
+    selected = select(library, _meant(None, selection))
+    with say.meter() as progress:
+        try:
+            size = write_cull_page(selected, folder, progress)
+        except OSError as error:
+            raise NotPossible(
+                f"The page cannot be written to {folder} ({error.strerror}).",
+                "Make room there, or name another folder.",
+            ) from error
+    if json:
+        say.as_json({"folder": str(folder.resolve()), "frames": selected.count, "bytes": size})
+        return
+    say.line(f"{say.many(selected.count, 'frame')}, {say.size(size)}: {folder / 'index.html'}")
+    say.line("Open it in a browser; what you save there is taken in by: bramblemoor cull marks FILE")
 
 
 @app.command("list")

@@ -1,5 +1,6 @@
 """backup, verify, mend."""
 
+from collections.abc import Sequence
 from contextlib import ExitStack
 from typing import TYPE_CHECKING, Annotated
 
@@ -27,7 +28,10 @@ if TYPE_CHECKING:
     from bramblemoor.depots.bag.depot import Depot
     from bramblemoor.depots.engine.copying import CopyRun
     from bramblemoor.depots.verify import Scope
+    from bramblemoor.library.home import Library
+    from bramblemoor.library.receipts import Receipt
     from bramblemoor.library.selection import Selection
+    from bramblemoor.running import Pace, Progress
 
 Depots = Annotated[
     list[str] | None, typer.Argument(metavar="[DEPOT]...", help="Which depots; all if not given.", show_default=False)
@@ -52,7 +56,6 @@ def backup(
 
     Before, the library is looked over, as by stocktake. Ctrl-C stops in good order; the same command goes on.
     """
-    from bramblemoor.depots.backup import backup as run
     from bramblemoor.depots.backup import plan_backup
     from bramblemoor.running import Pace
 
@@ -63,7 +66,7 @@ def backup(
             if dry_run:
                 plan = plan_backup(library, opened, progress)
             else:
-                receipt, copying = run(library, opened, progress, yes=yes, pace=pace)
+                receipt, copying = _with_page(library, opened, progress, pace, yes=yes)
         if dry_run:
             _print_plan(plan, json=json)
             return
@@ -85,6 +88,23 @@ def backup(
         print_findings(receipt, more="bramblemoor stocktake --all")
         raise typer.Exit(1 if attention else 0)
     finish(receipt, json=json, attention=attention)
+
+
+def _with_page(
+    library: "Library", depots: "Sequence[Depot]", progress: "Progress", pace: "Pace", *, yes: bool
+) -> "tuple[Receipt, CopyRun]":
+    """Back up, with the library's own page brought up to date before, where it has one."""
+    from bramblemoor.depots.backup import backup as run
+    from bramblemoor.depots.register.known import number_in
+    from bramblemoor.looking.own_page import is_current, is_to_be_renewed, renew_own_page
+
+    renewed = renew_own_page(library, progress, [number_in(library, depot.id) for depot in depots])
+    receipt, copying = run(library, depots, progress, yes=yes, pace=pace)
+    if renewed and not receipt.left_out and not pace.stopped:
+        is_current(library)
+    elif renewed:
+        is_to_be_renewed(library)
+    return receipt, copying
 
 
 def _print_plan(plan: "dict[str, Planned]", *, json: bool) -> None:

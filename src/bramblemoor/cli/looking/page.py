@@ -7,18 +7,26 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single
+from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single
 from bramblemoor.cli.options import selecting
 from bramblemoor.errors import NotPossible, WrongUse
 
 if TYPE_CHECKING:
+    from bramblemoor.library.home import Library
     from bramblemoor.library.selection import Selected, Selection
     from bramblemoor.looking.page import Page
 
 
 @selecting()
 def page(
-    target: Annotated[Path, typer.Argument(metavar="DIR", help="A new or empty folder; or FILE.zip.")],
+    target: Annotated[
+        Path | None,
+        typer.Argument(
+            metavar="[DIR]",
+            help="A new or empty folder, or FILE.zip; the library's own page if not given.",
+            show_default=False,
+        ),
+    ] = None,
     title: Annotated[
         str, typer.Option(metavar="TEXT", help="What stands above; the library's name if not given.")
     ] = "",
@@ -32,11 +40,17 @@ def page(
 ) -> None:
     """Write a page that opens in any browser with no server and no tool: by year, shoot, album and person, searched by word.
 
+    Without DIR it is the library's own page, in looking/page/: from then on each backup renews it and brings it to the depots,
+    so that a drive on a shelf can be looked through on any computer.
+
     Of everything, or of what the options say: page for-them --album 'Lantern nights' --previews is what one hands to a client.
     """
     from bramblemoor.library.selection import select
 
     library = library_here(library_dir)
+    if target is None:
+        _own(library, selection, json=json)
+        return
     zipped = target.suffix.lower() == ".zip"
     folder = target.with_suffix("") if zipped else target
     _require_new(folder)
@@ -61,6 +75,23 @@ def page(
         return
     say.line(f"{say.many(written.frames, 'frame')}, {say.size(size)}: {opened}")
     say.line("It opens in any browser, by itself; nothing is fetched from anywhere.")
+
+
+def _own(library: "Library", selection: "Selection", *, json: bool) -> None:
+    from bramblemoor.looking.own_page import FOLDER, make_own_page
+
+    if not selection.everything:
+        raise WrongUse("The library's own page is of everything.", "Name a folder for a page of some frames.")
+    with holding(library), say.meter() as progress:
+        written = make_own_page(library, progress)
+    if json:
+        say.as_json({"folder": str(library.root / FOLDER), "frames": written.frames, "files": written.files,
+                     "bytes": written.bytes})  # fmt: skip
+        return
+    say.line(f"{say.many(written.frames, 'frame')}, {say.size(written.bytes)}: {FOLDER}/index.html")
+    say.line(
+        "It opens in any browser. Each backup renews it, and brings it to the depots: data/looking/page/index.html there."
+    )
 
 
 def _write(

@@ -186,7 +186,10 @@ def _enter_new(library: Library, row: sqlite3.Row, albums: set[int]) -> Iterator
         return
     top = path.partition("/")[0]
     if top != "pictures":
-        role = {"albums": "album", "companions": "companion", "delivered": "delivered", "ledger": "receipt"}.get(top)
+        roles = {
+            "albums": "album", "companions": "companion", "delivered": "delivered", "ledger": "receipt", "looking": "page",
+        }  # fmt: skip
+        role = roles.get(top)
         enter_file(db, None, _file(row, "settings" if path == SETTINGS_FILE else role or "companion"))
         return
     if path.lower().endswith(".xmp"):

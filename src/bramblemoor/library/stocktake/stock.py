@@ -31,8 +31,8 @@ from bramblemoor.running import Progress, Stage
 
 SNAPSHOT = "ledger/snapshot.sqlite"
 
-_LOOSE = ("sidecar", "album", "companion", "settings", "receipt")  # roles that others may change
-_MAY_GO = ("companion", "receipt")  # and that come and go without anybody being asked
+_LOOSE = ("sidecar", "album", "companion", "settings", "receipt", "page")  # roles that others may change
+_MAY_GO = ("companion", "receipt", "page")  # and that come and go without anybody being asked
 _QUIET = 2_000_000_000  # ns that a file must be left alone before it is taken up
 _FEW = 20  # so many companions may always change
 _TABLE = """

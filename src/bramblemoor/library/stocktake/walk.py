@@ -44,7 +44,7 @@ EVERYTHING = Span("", "\U0010ffff")
 
 def walk(root: Path, passed_over: list[Finding], span: Span = EVERYTHING) -> Iterator[Seen]:
     """Every file of the library that depots get, in order of path as UTF-8 bytes; what cannot be taken is `passed_over`."""
-    for folder in ("albums/", "companions/", "delivered/", "ledger/receipts/", "pictures/"):
+    for folder in ("albums/", "companions/", "delivered/", "ledger/receipts/", "looking/page/", "pictures/"):
         if (
             folder == "companions/" and span.has(SETTINGS_FILE) and (root / SETTINGS_FILE).is_file()
         ):  # where its name sorts
