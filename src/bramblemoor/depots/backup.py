@@ -190,6 +190,7 @@ def _require_no_mass(library: Library, member: Member, within: Within) -> None:
     picture = "path LIKE 'pictures/%' AND path NOT LIKE '%.xmp'"
     pictures, others = db.execute(
         f"SELECT coalesce(sum({picture}), 0), coalesce(sum(NOT ({picture})), 0) FROM temp.leaving WHERE NOT stays"
+        " AND sha256 NOT IN (SELECT sha256 FROM culled)"  # that was agreed to, frame by frame
     ).fetchone()
     if pictures <= 1 and others <= _FEW:
         return

@@ -179,6 +179,9 @@ def _ranked(claims: Iterable[Claim]) -> list[Claim]:
 
 def _taken(claims: Sequence[Claim], offsets: Sequence[Claim]) -> tuple[Moment | None, Source | None, tuple[str, ...]]:
     """The believed moment; a UTC told by another source supplies an offset that the believed one lacks."""
+    by_hand = [claim for claim in claims if claim.source in HAND]
+    if by_hand and not by_hand[-1].value:  # all that was said by hand was taken back
+        claims = [claim for claim in claims if claim.source not in HAND]
     ranked = _ranked([*reversed([c for c in claims if c.source in RETELLERS]), *claims])
     told = [(claim, moment) for claim in dict.fromkeys(ranked) if (moment := parse_moment(claim.value))]
     if not told:

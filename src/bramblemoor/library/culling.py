@@ -254,7 +254,7 @@ def _forget(db: sqlite3.Connection, record: CulledFrame) -> set[int]:
     at = stamp(now_utc())
     db.executemany(
         "INSERT OR REPLACE INTO culled VALUES (?, ?, ?, ?)",
-        ((file["sha256"], file["bytes"], file["path"], at) for file in record.files if file["role"] != "sidecar"),
+        ((file["sha256"], file["bytes"], file["path"], at) for file in record.files),
     )
     return set(drop_frame(db, record.frame))
 

@@ -158,7 +158,7 @@ def _document(answer: "Answer", holders: "dict[int, Holder]") -> dict[str, Any]:
         "frames_culled": len(answer.culled),
         "items": [
             {
-                "was": one.name, "files": one.files, "bytes": one.bytes, "held": one.copies,
+                "was": one.name, "files": one.files, "bytes": one.bytes, "copies_held": one.copies,
                 "at": [holders[place].name for place in one.places if place in holders], "culled_on": one.culled or None,
                 "why": one.why or None,
             }
