@@ -366,3 +366,34 @@ def test_sheets_and_pages(shell: Shell, library: Path, depots: list[Path]) -> No
     shell("cull", "page", out / "cull", "--shoot", "*Reed*", cwd=library)
     assert len(list((out / "cull/previews").iterdir())) == 12
     assert "No frame was named" in shell("cull", "page", out / "cull2", cwd=library, code=2).err
+
+
+def test_positions_come_from_a_track_and_become_names_of_places(shell: Shell, library: Path) -> None:
+    """The track runs from 05:00 to 06:00 UTC with a gap of 20 minutes; the camera tells its zone, +01:00."""
+    points = [
+        (f"2026-05-09T05:{minute:02}:00Z", 54.48 + minute / 1000, -0.61)
+        for minute in [*range(0, 25, 2), *range(45, 60, 2)]
+    ]
+    track = library.parent / "walk.gpx"
+    track.write_text(
+        '<?xml version="1.0"?><gpx version="1.1" creator="receiver" xmlns="http://www.topografix.com/GPX/1/1"><trk><trkseg>'
+        + "".join(f'<trkpt lat="{lat}" lon="{lon}"><time>{time}</time></trkpt>' for time, lat, lon in points)
+        + "</trkseg></trk></gpx>"
+    )
+    done = shell("tell", "--where", "shoot=*Reed*", "--track", track, "--yes", "--json", cwd=library).json
+    assert done["balanced"]
+    first = shell("show", "20260509-reed-cutting-0001.jpg", "--json", cwd=library).json["believed"]
+    assert first["position"] == [54.492, -0.61]  # 06:12:00 there
+    assert shell("show", "20260509-reed-cutting-0002.jpg", "--json", cwd=library).json["believed"]["position"] == [
+        54.501617,
+        -0.61,
+    ]
+    assert shell("find", "--shoot", "*Reed*", "--lacking", "position", "--json", cwd=library).json["found"] == 12 - 4
+    frame = "20260509-lantern-walk-0001.jpg"
+    shell("tell", frame, "--position", "54.48,-0.61", "--location", "", cwd=library)
+    shell("tell", frame, "--place-names", cwd=library)
+    assert shell("show", frame, "--json", cwd=library).json["believed"]["location"]
+    shell("takeback", cwd=library)
+    assert not shell("show", frame, "--json", cwd=library).json["believed"]["location"]
+    track.write_text("<gpx/>")
+    assert "no point with a time" in shell("tell", frame, "--track", track, cwd=library, code=3).err

@@ -1,7 +1,7 @@
 """What a user may say of a frame: fixed words, and such as depend on what is known of it."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 
 from bramblemoor.frames.claims import (
@@ -15,8 +15,11 @@ from bramblemoor.frames.claims import (
     Field,
     believe,
     believed_moment,
+    written_position,
 )
+from bramblemoor.frames.gazetteer import nearest
 from bramblemoor.frames.moments import Moment
+from bramblemoor.frames.tracks import Track
 
 
 @dataclass(frozen=True)
@@ -122,6 +125,39 @@ def words_for(words: Sequence[Word], claims: Sequence[Claim]) -> list[Word]:
     found = [said for word in words if (said := word.for_frame(claims, facts)) is not None]
     several = [word for word in found if word.field in (*TAKEN_AWAY_BY, *TAKEN_AWAY)]
     return [*{word.field: word for word in found if word not in several}.values(), *several]
+
+
+@dataclass(frozen=True)
+class PlaceName(Word):
+    """The name of the place that a frame was taken at or near, where it has a position and no location is known of it."""
+
+    within: float = 10_000
+
+    def said(self) -> str:
+        return f"location: the nearest place within {self.within / 1000:g} km"
+
+    def for_frame(self, claims: Sequence[Claim], facts: Facts) -> Word | None:
+        if facts.location or facts.position is None:
+            return None
+        near = nearest(*facts.position, self.within)
+        return Word("location", near.said()) if near is not None else None
+
+
+@dataclass(frozen=True)
+class OnTrack(Word):
+    """Where a frame was taken, by a track, where it has no position."""
+
+    track: Track = field(default_factory=lambda: Track([], []))
+
+    def said(self) -> str:
+        return f"position: by the track {self.value}"
+
+    def for_frame(self, claims: Sequence[Claim], facts: Facts) -> Word | None:
+        if facts.position is not None or facts.taken is None:
+            return None
+        position = self.track.at(facts.taken)
+        written = written_position(*position) if position is not None else None
+        return Word("position", written) if written is not None else None
 
 
 @dataclass(frozen=True)

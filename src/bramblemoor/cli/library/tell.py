@@ -69,6 +69,21 @@ TakeTemplate = Annotated[
 ]
 
 
+PlaceNames = Annotated[
+    bool,
+    typer.Option("--place-names", help="Of frames with a position and no location: the nearest place, within 10 km."),
+]
+TrackFile = Annotated[
+    Path | None,
+    typer.Option(
+        "--track",
+        metavar="GPX",
+        help="Of frames without a position: where a track (GPX 1.1) was then.",
+        show_default=False,
+    ),
+]
+
+
 @selecting(by_where=True)
 def tell(
     frames: Frames = None,
@@ -91,6 +106,8 @@ def tell(
     terms: Annotated[
         str | None, typer.Option(metavar="TEXT", help="The terms on which they may be used.", show_default=False)
     ] = None,
+    place_names: PlaceNames = False,
+    track: TrackFile = None,
     template: Apply = None,
     no_template: TakeTemplate = None,
     dry_run: DryRun = False,
@@ -119,7 +136,7 @@ def tell(
     if sum(one is not None for one in (taken, clock, time_zone)) > 1:
         raise WrongUse("A date is told in one way at a time.", "Give one of --taken, --clock and --time-zone.")
     words = _words([(field, value.strip()) for field, value in said if value is not None])
-    words += _dating(clock, time_zone)
+    words += [*_dating(clock, time_zone), *_placing(track, place_names=place_names)]
     if not words and not template:
         raise WrongUse(
             "Nothing was said.", "Say at least one thing, as --title TEXT; bramblemoor tell --help lists all."
@@ -314,7 +331,9 @@ def _print_plan(library: "Library", selected: "Selected", planned: "Plan", *, js
         wraps=0,
     )
     if cannot := max((one.cannot for one in planned.words), default=0):
-        say.line(f"{say.many(cannot, 'frame')} will stay as before: nobody knows when they were taken.")
+        say.line(
+            f"{say.many(cannot, 'frame')} will stay as before in this: it is not known of them, or they need it not."
+        )
     for year, count in sorted(planned.bound.items()):
         say.line(f"{say.many(count, 'frame')} will stay as before: {year} is bound (bramblemoor unbind {year}).")
 
@@ -357,6 +376,20 @@ def _dating(clock: str | None, time_zone: str | None) -> "list[Word]":
             raise WrongUse(f"{time_zone!r} is no time zone.", "Write its offset from UTC, as +01:00 or Z.")
         return [Zone("taken", written_offset(minutes), minutes)]
     return []
+
+
+def _placing(track: Path | None, *, place_names: bool) -> "list[Word]":
+    """What is said of where frames were taken that depends on the frame."""
+    from bramblemoor.library.sayings import OnTrack, PlaceName
+
+    found: list[Word] = []
+    if track is not None:
+        from bramblemoor.frames.tracks import read_track
+
+        found.append(OnTrack("position", track.name, read_track(track)))
+    if place_names:
+        found.append(PlaceName("location", ""))
+    return found
 
 
 def _of_templates(names: list[str], library_dir: Path | None) -> "list[Word]":
