@@ -51,6 +51,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
         "Looking",
         (
             ("page", "looking.page", "Write a page to look through frames in any browser, with no tool."),
+            ("alike", "looking.alike", "Find frames that show the same picture, the best original first."),
             ("sheet", "looking.sheet", "Write a contact sheet of frames, as PDF or JPEG."),
         ),
     ),

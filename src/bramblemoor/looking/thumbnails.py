@@ -66,6 +66,11 @@ class Thumbnails:
         row = self._db.execute("SELECT width, height, jpeg FROM thumbnails WHERE sha256 = ?", (sha256,)).fetchone()
         return Thumbnail(*row) if row is not None and row[0] else None
 
+    def jpeg(self, sha256: str) -> bytes:
+        """The picture of one; empty where there is none."""
+        found = self.get(sha256)
+        return found.jpeg if found is not None else b""
+
     def ensure(self, frames: Iterable[int], progress: Progress, whole: int) -> None:
         """Make those of some frames that are lacking."""
         done = 0
