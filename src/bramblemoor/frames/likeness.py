@@ -78,8 +78,12 @@ _FAR_APART, _MISFIT = 0.65, 0.08
 """Mean differences, in deviations of a picture's greys, from which on two are not looked at more closely: as they stand, and
 brought together. Of a crop of 5 % they are 0.5 and 0.04 at most.
 """
-_MOST_APART = 0.6
-"""The most that any part of two versions of one picture differs, measured against its detail; see `relation`."""
+_MOST_APART, _MOST_CONSPICUOUS = 0.95, 3.6
+"""The most that any part of two versions of one picture differs, measured against its detail; and how many times the most that
+the calmer parts differ (all but some 15 %) that may be: compression differs everywhere, and something that moved in one place.
+"""
+_CALMER = 0.85
+_LEAST_NOISE = 0.05
 
 
 def prints_of(image: "Image") -> tuple[list[int], int] | None:
@@ -157,7 +161,6 @@ def relation(one: "Image", other: "Image") -> Relation | None:
     """
     import numpy as np
 
-    best: Relation | None = None
     first, second = one.convert("L"), other.convert("L")
     target = _evened(_greys(first, 24, None))
     turns = {turn: second.rotate(turn, expand=True) if turn else second for turn in (0, 90, 180, 270)}
@@ -169,12 +172,10 @@ def relation(one: "Image", other: "Image") -> Relation | None:
         margins = _fitted(inner, outer)
         if margins is None:
             continue
-        apart = _apart(_softened(inner, None), _softened(outer, _box(outer, margins)))
-        if best is None or apart < best.apart:
-            best = Relation(turn, max(margins[0] + margins[2], margins[1] + margins[3]), apart)
-        if apart <= _MOST_APART:
-            break
-    return best if best is not None and best.apart <= _MOST_APART else None
+        apart, conspicuous = _apart(_softened(inner, None), _softened(outer, _box(outer, margins)))
+        if apart <= _MOST_APART and conspicuous <= _MOST_CONSPICUOUS:
+            return Relation(turn, max(margins[0] + margins[2], margins[1] + margins[3]), apart)
+    return None
 
 
 _Margins = tuple[float, float, float, float]
@@ -261,8 +262,10 @@ def _difference(one: Any, other: Any) -> Any:
     return np.abs(one - ((other - mean) * gain + one.mean()))
 
 
-def _apart(one: Any, other: Any) -> float:
-    """The largest difference of any part of two pictures, measured against the detail of that part."""
+def _apart(one: Any, other: Any) -> tuple[float, float]:
+    """The largest difference of any part of two pictures, measured against the detail of that part; and how many times what the
+    calmer parts differ that is.
+    """
     import numpy as np
 
     different = _difference(one, other)[:-1, :-1]
@@ -272,4 +275,5 @@ def _apart(one: Any, other: Any) -> float:
     def parts(values: Any) -> Any:
         return values[: count * 7, : count * 7].reshape(count, 7, count, 7).mean(axis=(1, 3))
 
-    return float((parts(different) / (1 + 0.25 * parts(detail))).max())
+    told = np.sort((parts(different) / (1 + 0.25 * parts(detail))).ravel())
+    return float(told[-1]), float(told[-1] / max(told[int(len(told) * _CALMER)], _LEAST_NOISE))

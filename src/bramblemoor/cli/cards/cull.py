@@ -1,12 +1,12 @@
 """cull: mark, unmark, marks, list, remove, undo, purge."""
 
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bramblemoor.cli import say
+from bramblemoor.cli.asking import require_consent, some_meant
 from bramblemoor.cli.common import AsJson, LibraryDir, group, holding, library_here, stoppable, whose
 from bramblemoor.cli.library.receipts import end_stopped, finish, moment
 from bramblemoor.cli.options import selecting
@@ -30,6 +30,7 @@ Number = Annotated[
     int | None, typer.Argument(metavar="[NUMBER]", help="The receipt of the culling; the latest if not given.")
 ]
 _FEW = 5
+_WHICH = "Name some; or say which, as --shoot '2026-05*' --number 12-40, or --marked."
 
 
 @app.command("mark")
@@ -45,7 +46,7 @@ def mark(
     """Mark frames to be culled. Nothing leaves yet. A mark is the XMP rating -1, which other programs know as a reject."""
     from bramblemoor.library.sayings import MARK
 
-    _say(_meant(frames, selection), MARK, library_dir, yes=yes, json=json)
+    _say(some_meant(frames, selection, _WHICH), MARK, library_dir, yes=yes, json=json)
 
 
 @app.command("unmark")
@@ -61,7 +62,7 @@ def unmark(
     """Take the mark off frames. They have again the rating that they had before."""
     from bramblemoor.library.sayings import UNMARK
 
-    _say(_meant(frames, selection), UNMARK, library_dir, yes=yes, json=json)
+    _say(some_meant(frames, selection, _WHICH), UNMARK, library_dir, yes=yes, json=json)
 
 
 @app.command("marks")
@@ -109,7 +110,7 @@ def page(
 
     library = library_here(library_dir)
     require_new_folder(folder)
-    selected = select(library, _meant(None, selection))
+    selected = select(library, some_meant(None, selection, _WHICH))
     with say.meter() as progress:
         try:
             size = write_cull_page(selected, folder, progress)
@@ -186,7 +187,7 @@ def remove(
     library = library_here(library_dir)
     with holding(library):
         finish_culling(library)
-        selected = select(library, _meant(frames, selection))
+        selected = select(library, some_meant(frames, selection, _WHICH))
         planned = plan_removal(selected)
         if json and dry_run:
             say.as_json({
@@ -200,7 +201,7 @@ def remove(
             say.line("Nothing was taken out (--dry-run).")
             return
         if planned.amount.frames:
-            _require_consent(selected, planned, yes=yes)
+            require_consent("Take them out?", f"{say.many(planned.amount.frames, 'frame')} would be taken out", yes=yes)
         with say.meter() as progress:
             receipt = cull(library, selected, progress)
     if not json:
@@ -252,21 +253,11 @@ def purge(
                     f"Of {say.many(alone, 'frame')} of these no other copy is known anywhere: this is the last.",
                     "amiss",
                 )
-        _ask("Delete them?", f"{say.many(frames, 'frame')} would be deleted for good; nothing was done.", yes=yes)
+        require_consent(
+            "Delete them?", f"{say.many(frames, 'frame')} would be deleted for good", yes=yes, or_dry_run=False
+        )
         receipt = discard(library, [one.number for one in wanted])
     finish(receipt, json=json, attention=False)
-
-
-def _meant(frames: list[str] | None, selection: "Selection") -> "Selection":
-    """The frames that are named, and are what the options say. Raises WrongUse for neither."""
-    import msgspec
-
-    meant = msgspec.structs.replace(selection, frames=[*selection.frames, *(frames or [])]).checked()
-    if meant.everything:
-        raise WrongUse(
-            "No frame was named.", "Name some; or say which, as --shoot '2026-05*' --number 12-40, or --marked."
-        )
-    return meant
 
 
 def _say(selection: "Selection", word: "Word", library_dir: Path | None, *, yes: bool, json: bool) -> None:
@@ -280,8 +271,8 @@ def _say(selection: "Selection", word: "Word", library_dir: Path | None, *, yes:
     with holding(library), stoppable(pace):
         selected = select(library, selection)
         if selected.count > 1 and selected.count == count(library, located_in(library, EVERYTHING)):
-            _ask(f"That is every frame of the library ({selected.count:,}). Go on?",
-                 f"That is every frame of the library ({selected.count:,}); nothing was done.", yes=yes)  # fmt: skip
+            every = f"That is every frame of the library ({selected.count:,})"
+            require_consent(f"{every}. Go on?", every, yes=yes, or_dry_run=False)
         with say.meter() as progress:
             receipt = tell(library, selected, [word], progress, pace)
     if pace.stopped:
@@ -305,21 +296,6 @@ def _print_removal(library: "Library", selected: "Selected", planned: "Removal")
             say.line(path, inward=4)
         if len(planned.alone) > _FEW:
             say.line(f"... and {len(planned.alone) - _FEW:,} more", inward=4)
-
-
-def _require_consent(selected: "Selected", planned: "Removal", *, yes: bool) -> None:
-    _ask("Take them out?", f"{say.many(planned.amount.frames, 'frame')} would be taken out; nothing was done.", yes=yes)
-
-
-def _ask(question: str, undone: str, *, yes: bool) -> None:
-    """Ask, on a terminal. Raises WrongUse where nobody can be asked, and nothing was said."""
-    if yes:
-        return
-    if not sys.stdin.isatty():
-        raise WrongUse(undone, "Say --yes to do it, or --dry-run, where there is one, to only see it.")
-    if not say.confirmed(question):
-        say.note("Nothing was done.")
-        raise typer.Exit(1)
 
 
 COMMANDS = {"cull": app}

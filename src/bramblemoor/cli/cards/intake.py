@@ -1,6 +1,5 @@
 """intake."""
 
-import sys
 from collections.abc import Sequence
 from contextlib import ExitStack
 from pathlib import Path
@@ -9,10 +8,10 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from bramblemoor.cli import say
+from bramblemoor.cli.asking import require_consent
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, open_depots, single, stoppable
 from bramblemoor.cli.failing import INTERRUPTED
 from bramblemoor.cli.library.receipts import amount_text, print_receipt, run_document
-from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
     from bramblemoor.depots.bag.depot import Depot
@@ -165,7 +164,12 @@ def _agreed(
         return None, False
     if not json:
         print_plan(library, plan, depots, json=False)
-    _require_consent(plan, yes=yes)
+    require_consent(
+        "Take these in?",
+        f"{say.many(len(plan.frames), 'frame')} would be taken in",
+        yes=yes,
+        undone="Nothing was taken in.",
+    )
     return plan, False
 
 
@@ -178,20 +182,6 @@ def _end_other(library: "Library", begun: "Plan") -> None:
         f"An intake of {begun.wishes.source} was interrupted before: {count:,} of its {len(begun.frames):,} frames are in the"
         " library. The others are taken in by the same command as then."
     )
-
-
-def _require_consent(plan: "Plan", *, yes: bool) -> None:
-    """Ask, on a terminal. Raises WrongUse where nobody can be asked, and nothing was said."""
-    if yes:
-        return
-    if not sys.stdin.isatty():
-        raise WrongUse(
-            f"{say.many(len(plan.frames), 'frame')} would be taken in; nothing was done.",
-            "Say --yes to do it, or --dry-run to only see the plan.",
-        )
-    if not say.confirmed("Take these in?"):
-        say.note("Nothing was taken in.")
-        raise typer.Exit(1)
 
 
 def _carry_out(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, resumed: bool) -> "tuple[Ended, bool]":

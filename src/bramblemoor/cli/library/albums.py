@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
+from bramblemoor.cli.asking import meant, some_meant
 from bramblemoor.cli.common import AsJson, LibraryDir, group, holding, library_here, whose
 from bramblemoor.cli.options import selecting
 from bramblemoor.errors import WrongUse
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
 
 app = group("album", "Ordered labels over frames; a frame may be in several, and no picture is copied or moved.")
 Title = Annotated[str, typer.Argument(metavar="ALBUM", help="Its title, or a part of it.")]
+_WHICH = "Name some; or say which, as --keyword owls ('*' is every frame)."
 Frames = Annotated[list[str] | None, typer.Argument(metavar="[FRAME]...", show_default=False)]
 
 
@@ -56,9 +58,9 @@ def make(
     from bramblemoor.library.selection import select
 
     library = library_here(library_dir)
-    meant = _meant(frames, selection)
+    chosen = meant(frames, selection)
     with holding(library), say.meter() as progress:
-        selected = None if meant.everything else select(library, meant)
+        selected = None if chosen.everything else select(library, chosen)
         make_album(library, title, about)
         count = add_frames(library, album_called(library, title), selected, progress) if selected is not None else 0
     say.line(f"Made the album {title} with {say.many(count, 'frame')}.")
@@ -81,9 +83,9 @@ def add(
 
     library = library_here(library_dir)
     with holding(library), say.meter() as progress:
-        meant = _some(frames, selection)
+        chosen = some_meant(frames, selection, _WHICH)
         known = album_called(library, album)
-        selected = select(library, meant)
+        selected = select(library, chosen)
         new = add_frames(library, known, selected, progress)
     there = f"; {selected.count - new:,} were in it already" if selected.count > new else ""
     say.line(f"{say.many(new, 'frame')} came into {known.title}{there}.")
@@ -104,9 +106,9 @@ def take(
 
     library = library_here(library_dir)
     with holding(library), say.meter() as progress:
-        meant = _some(frames, selection)
+        chosen = some_meant(frames, selection, _WHICH)
         known = album_called(library, album)
-        selected = select(library, meant)
+        selected = select(library, chosen)
         gone = take_frames(library, known, selected, progress)
     if not gone:
         raise WrongUse(f"None of {selected.said} is in {known.title}.", "Nothing was changed.")
@@ -128,8 +130,8 @@ def order(
     from bramblemoor.library.selection import select
 
     library = library_here(library_dir)
-    meant = _meant(frames, selection)
-    if bool(by) == (not meant.everything):
+    chosen = meant(frames, selection)
+    if bool(by) == (not chosen.everything):
         raise WrongUse(
             "An album is ordered in one way at a time.", "Give --by taken, path or title; or name frames to come first."
         )
@@ -138,7 +140,7 @@ def order(
         if by:
             order_by(library, known, by)
         else:
-            put_first(library, known, select(library, meant))
+            put_first(library, known, select(library, chosen))
     say.line(f"{known.title} is ordered anew: {known.path}")
 
 
@@ -204,19 +206,6 @@ def export(
     say.line(f"{say.many(size.frames, 'frame')} of {known.title}, {say.size(size.bytes)}, lie in {folder}.")
     if beside:
         say.line(f"What is known of {say.many(beside, 'frame')} lies beside as XMP, as their files cannot hold it.")
-
-
-def _meant(frames: list[str] | None, selection: "Selection") -> "Selection":
-    import msgspec
-
-    return msgspec.structs.replace(selection, frames=[*selection.frames, *(frames or [])]).checked()
-
-
-def _some(frames: list[str] | None, selection: "Selection") -> "Selection":
-    meant = _meant(frames, selection)
-    if meant.everything:
-        raise WrongUse("No frame was named.", "Name some; or say which, as --keyword owls ('*' is every frame).")
-    return meant
 
 
 COMMANDS = {"album": app}

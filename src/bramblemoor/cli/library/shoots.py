@@ -1,12 +1,12 @@
 """shoot: list, rename, merge, split."""
 
-import sys
 from datetime import date
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bramblemoor.cli import say
+from bramblemoor.cli.asking import require_consent, some_meant
 from bramblemoor.cli.common import AsJson, LibraryDir, group, holding, library_here, whose
 from bramblemoor.cli.library.receipts import finish
 from bramblemoor.cli.options import selecting
@@ -123,18 +123,14 @@ def split(
     selection: "Selection",
 ) -> None:
     """Bring some frames into a shoot of their own, as: shoot split --shoot '*Reed*' --number 9-12 --subject 'Otters'."""
-    import msgspec
-
     from bramblemoor.library.naming import ShootName
     from bramblemoor.library.selection import select
     from bramblemoor.library.shoots import first_day, plan_split
 
-    meant = msgspec.structs.replace(selection, frames=[*selection.frames, *(frames or [])]).checked()
-    if meant.everything:
-        raise WrongUse("No frame was named.", "Name some; or say which, as --shoot '*Reed*' --number 9-12.")
+    chosen = some_meant(frames, selection, "Name some; or say which, as --shoot '*Reed*' --number 9-12.")
     library = library_here(library_dir)
     with holding(library):
-        selected = select(library, meant)
+        selected = select(library, chosen)
         when = _day(day) or first_day(library, selected)
         if when is None:
             raise WrongUse(
@@ -167,15 +163,9 @@ def _carry_out(library: "Library", plan: "Rearrangement", *, dry_run: bool, yes:
         return
     if not plan.moves:
         raise WrongUse("There is nothing to move.", plan.left[0].reason.capitalize() + "." if plan.left else "")
-    if not yes:
-        if not sys.stdin.isatty():
-            raise WrongUse(
-                f"{say.many(len(plan.moves), 'file')} would be moved; nothing was done.",
-                "Say --yes to do it, or --dry-run to only see the plan.",
-            )
-        if not say.confirmed("Move them?"):
-            say.note("Nothing was moved.")
-            raise typer.Exit(1)
+    require_consent(
+        "Move them?", f"{say.many(len(plan.moves), 'file')} would be moved", yes=yes, undone="Nothing was moved."
+    )
     with say.meter() as progress:
         receipt = carry_out(library, plan, progress)
     if not json:

@@ -1,7 +1,6 @@
 """tell, unsay, takeback."""
 
 import re
-import sys
 from collections.abc import Sequence
 from pathlib import Path
 from shlex import quote
@@ -10,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 import typer
 
 from bramblemoor.cli import say
+from bramblemoor.cli.asking import require_consent, some_meant
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, stoppable, whose
 from bramblemoor.cli.library.frame_page import frame_document
 from bramblemoor.cli.library.receipts import end_stopped, finish, named_receipt
@@ -43,6 +43,9 @@ if TYPE_CHECKING:
     from bramblemoor.library.sayings import Word
     from bramblemoor.library.selection import Selected, Selection
     from bramblemoor.library.telling import Plan
+
+
+_WHICH = "Name one; or say which, as --where shoot='2026-05*' (every frame is '*')."
 
 
 @selecting(by_where=True)
@@ -108,7 +111,7 @@ def tell(
             f" bramblemoor unsay {' '.join(map(quote, frames or ['FRAME']))} --keyword {quote(word[1:])}"
         )
     words = [*_of_templates(template or [], library_dir), *words]
-    _tell(_meant(frames, selection), words, library_dir, dry_run=dry_run, yes=yes, json=json)
+    _tell(some_meant(frames, selection, _WHICH), words, library_dir, dry_run=dry_run, yes=yes, json=json)
 
 
 @selecting(by_where=True)
@@ -133,7 +136,15 @@ def unsay(
     words = _words([*_away("keyword", keyword), *_away("person", person)])
     if not words:
         raise WrongUse("Nothing was named.", "Name what to take away, as --keyword TEXT or --person NAME.")
-    _tell(_meant(frames, selection), words, library_dir, dry_run=dry_run, yes=yes, json=json, must_be_there=True)
+    _tell(
+        some_meant(frames, selection, _WHICH),
+        words,
+        library_dir,
+        dry_run=dry_run,
+        yes=yes,
+        json=json,
+        must_be_there=True,
+    )
 
 
 def takeback(
@@ -161,18 +172,6 @@ def takeback(
     if pace.stopped:
         end_stopped("What was done is accounted for; the same command goes on with the rest.", receipt, json=json)
     finish(receipt, json=json, attention=bool(receipt.left_out))
-
-
-def _meant(frames: list[str] | None, selection: "Selection") -> "Selection":
-    """The frames that are named, and are what the options say. Raises WrongUse for neither."""
-    import msgspec
-
-    meant = msgspec.structs.replace(selection, frames=[*selection.frames, *(frames or [])]).checked()
-    if meant.everything:
-        raise WrongUse(
-            "No frame was named.", "Name one; or say which, as --where shoot='2026-05*' (every frame is '*')."
-        )
-    return meant
 
 
 def _words(said: "Sequence[tuple[Field, str]]") -> "list[Word]":
@@ -208,7 +207,12 @@ def _tell(
             if not goes_on:
                 _end_of_looking(planned, dry_run=dry_run, json=json)
                 return
-            _require_consent(selected, yes=yes)
+            require_consent(
+                "Go on?",
+                f"That would be told of {say.many(selected.count, 'frame')}",
+                yes=yes,
+                undone="Nothing was told.",
+            )
         number = next(selected.frames())
         with say.meter() as progress:
             receipt = tell(library, selected, words, progress, pace)
@@ -304,20 +308,6 @@ def _end_of_looking(planned: "Plan", *, dry_run: bool, json: bool) -> None:
     if not dry_run and not json:
         say.line("There is nothing to do.")
     if planned.bound and not dry_run:
-        raise typer.Exit(1)
-
-
-def _require_consent(selected: "Selected", *, yes: bool) -> None:
-    """Ask, on a terminal. Raises WrongUse where nobody can be asked, and nothing was said."""
-    if yes:
-        return
-    if not sys.stdin.isatty():
-        raise WrongUse(
-            f"That would be told of {say.many(selected.count, 'frame')}; nothing was done.",
-            "Say --yes to do it, or --dry-run to only see it.",
-        )
-    if not say.confirmed("Go on?"):
-        say.note("Nothing was told.")
         raise typer.Exit(1)
 
 

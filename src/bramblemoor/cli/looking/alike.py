@@ -1,15 +1,14 @@
 """alike."""
 
-import sys
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bramblemoor.cli import say
+from bramblemoor.cli.asking import require_consent
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, whose
 from bramblemoor.cli.library.receipts import finish
 from bramblemoor.cli.options import selecting
-from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
     from bramblemoor.library.home import Library
@@ -88,14 +87,7 @@ def _mark(library: "Library", worse: "list[Member]", *, yes: bool, json: bool) -
     from bramblemoor.library.telling import tell_each
     from bramblemoor.running import Pace
 
-    if not yes:
-        if not sys.stdin.isatty():
-            raise WrongUse(
-                f"{say.many(len(worse), 'frame')} would be marked; nothing was done.", "Say --yes to mark them."
-            )
-        if not say.confirmed("Mark them?"):
-            say.note("Nothing was marked.")
-            raise typer.Exit(1)
+    require_consent("Mark them?", f"{say.many(len(worse), 'frame')} would be marked", yes=yes, or_dry_run=False)
     with holding(library), say.meter() as progress:
         receipt = tell_each(library, {one.frame: [MARK] for one in worse}, "frames like others", progress, Pace())
     finish(receipt, json=json, attention=bool(receipt.left_out))
