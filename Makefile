@@ -40,6 +40,7 @@ proof: .venv/ready  # the heavy proofs: random exports, kills, faults of real dr
 	$(BIN)/python proof/sidecar_orders.py --share 0.1
 	$(BIN)/python proof/kills.py
 	$(BIN)/python proof/depot_kills.py
+	$(BIN)/python proof/card_kills.py
 	$(BIN)/python proof/power.py
 	$(BIN)/python proof/faults.py
 	$(BIN)/python proof/outside.py

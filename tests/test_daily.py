@@ -397,3 +397,36 @@ def test_positions_come_from_a_track_and_become_names_of_places(shell: Shell, li
     assert not shell("show", frame, "--json", cwd=library).json["believed"]["location"]
     track.write_text("<gpx/>")
     assert "no point with a time" in shell("tell", frame, "--track", track, cwd=library, code=3).err
+
+
+def test_versions_of_a_picture_are_found_and_a_burst_is_not_one(shell: Shell, library: Path, tmp_path: Path) -> None:
+    """Made from one picture: smaller, compressed, cropped, turned, in other formats; and three that only look like it."""
+    from PIL import ImageDraw
+    from pillow_heif import register_heif_opener
+
+    from bramblemoor.standins.drawing import draw
+
+    register_heif_opener()
+    image = draw("reeds", "dawn", 5)
+    folder = tmp_path / "versions"
+    folder.mkdir()
+    image.save(folder / "best.png")
+    image.resize((240, 160), Image.Resampling.LANCZOS).save(folder / "small.jpg", quality=88)
+    image.save(folder / "coarse.jpg", quality=40)
+    image.crop((30, 12, 942, 620)).save(folder / "cropped.jpg", quality=90)
+    image.transpose(Image.Transpose.ROTATE_90).save(folder / "turned.jpg", quality=88)
+    image.save(folder / "web.webp", quality=70)
+    image.save(folder / "phone.heic", quality=60)
+    for number in range(3):
+        other = image.crop((8 * number, 0, 960 - 4 * number, 640 - 3 * number)).resize((960, 640))
+        pen = ImageDraw.Draw(other)
+        pen.ellipse((200 + 150 * number, 300, 250 + 150 * number, 380), fill=(40, 60 + 40 * number, 150))
+        other.save(folder / f"burst-{number}.jpg", quality=88)
+    shell("intake", folder, "--by-month", "--yes", cwd=library)
+    groups = shell("alike", "--json", cwd=library).json["groups"]
+    found = [{one["path"].rpartition("/")[2] for one in group["items"]} for group in groups]
+    assert found == [{"best.png", "small.jpg", "coarse.jpg", "cropped.jpg", "turned.jpg", "web.webp", "phone.heic"}]
+    reasons = {one["path"].rpartition("/")[2]: one["why"] for one in groups[0]["items"]}
+    assert reasons["best.png"] is None and "turned by" in reasons["turned.jpg"] and "cropped" in reasons["cropped.jpg"]
+    shell("alike", "--mark", "--yes", cwd=library)
+    assert shell("find", "--marked", "--json", cwd=library).json["found"] == 6

@@ -1,10 +1,10 @@
 """Words that people type and that are no command here, and which of ours does what they want."""
 
 _INSTEAD = {
-    "import add ingest take load": (
-        "Pictures that lie on a disk: bramblemoor new FOLDER --around makes a library of them,"
-        " bramblemoor unpack --from FOLDER --dialect folders copies them into this one; an export of a service:"
-        " bramblemoor unpack."
+    "import add ingest take load offload card": (
+        "Pictures on a card, a phone or a disk come into the library by bramblemoor intake FOLDER; an export of a"
+        " service by bramblemoor unpack. A library is made around pictures where they lie by bramblemoor new FOLDER"
+        " --around."
     ),
     "init create setup start library": "A library is made by bramblemoor new FOLDER.",
     "download pull get receive": "An export is ordered by bramblemoor order, and fetched by bramblemoor collect.",
@@ -12,7 +12,15 @@ _INSTEAD = {
         "Copies are made by bramblemoor backup; before the first: bramblemoor depot add NAME FOLDER."
     ),
     "migrate": "An export is ordered by bramblemoor order; frames are given to others by bramblemoor restore DIR.",
-    "ls dir search query browse pictures frames albums shoots": "Frames are listed by bramblemoor find.",
+    "ls dir search query pictures frames": "Frames are listed by bramblemoor find.",
+    "shoots split merge subject date": "Shoots are named, parted and put together by bramblemoor shoot.",
+    "albums gallery": "Albums are made and changed by bramblemoor album; a page to look through: bramblemoor page.",
+    "browse look thumbnails preview slideshow web html": (
+        "A page to look through the library is written by bramblemoor page, a sheet of small pictures by bramblemoor"
+        " sheet."
+    ),
+    "duplicates dupes similar near": "Frames that show the same picture are listed by bramblemoor alike.",
+    "reject pick select flag mark unmark": "Frames are marked, looked through and removed by bramblemoor cull.",
     "list depots services dialects orders receipts years": (
         "Lists: bramblemoor depot list, service list, order list, receipt list, bind list, dialect list; "
         "frames: bramblemoor find."
@@ -28,13 +36,15 @@ _INSTEAD = {
     "repair fix heal recover": (
         "What verify found is put right by bramblemoor mend; a lost library comes back by bramblemoor restore."
     ),
-    "delete remove rm del erase trash discard": (
-        "Delete the files in pictures/ with any program, then say so: bramblemoor stocktake --let-go NAME. A "
-        "depot: bramblemoor depot retire."
+    "delete remove rm del trash discard": (
+        "Frames are marked by bramblemoor cull mark and leave by bramblemoor cull remove. What was deleted with"
+        " another program is let go by bramblemoor stocktake --let-go NAME; a depot by bramblemoor depot retire."
     ),
-    "rename move mv refresh update rescan commit save": (
-        "Rename and move in pictures/ with any program, then: bramblemoor stocktake."
+    "erase format wipe": "Whether a card may be erased is told by bramblemoor erasable FOLDER.",
+    "rename move mv": (
+        "Shoots are renamed by bramblemoor shoot rename; with any other program, too: then bramblemoor stocktake."
     ),
+    "refresh update rescan commit save": "What changed in pictures/ is taken up by bramblemoor stocktake.",
     "tag edit set write caption title keyword label rate describe": (
         "What you know of frames is said by bramblemoor tell FRAME."
     ),
