@@ -41,6 +41,7 @@ proof: .venv/ready  # the heavy proofs: random exports, kills, faults of real dr
 	$(BIN)/python proof/kills.py
 	$(BIN)/python proof/depot_kills.py
 	$(BIN)/python proof/card_kills.py
+	$(BIN)/python proof/looks.py
 	$(BIN)/python proof/power.py
 	$(BIN)/python proof/faults.py
 	$(BIN)/python proof/outside.py

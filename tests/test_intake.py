@@ -257,17 +257,17 @@ def test_killed_anywhere_the_same_command_finishes(
 
 
 def test_misfires_and_what_is_none(tmp_path: Path) -> None:
-    """Of 60 misfires all are found, and of 120 pictures of lanterns in the night and barges in fog none is taken for one."""
+    """Of 120 misfires all are found, and of 240 pictures of lanterns in the night and barges in fog none is taken for one."""
     chance = random.Random(20260509)
     wrong: list[Any] = []
-    for number in range(60):
-        kind = ("black", "blown out", "blank")[number % 3]
-        found = misfire(cards.shown(kind, "", number, chance.choice(((480, 320), (600, 400)))))
-        wrong += [] if found is not None and found.kind in (kind, "black") else [(kind, number, found)]
     for number in range(120):
+        kind = ("black", "blown out", "blank")[number % 3]
+        found = misfire(cards.shown(kind, "", number, chance.choice(((300, 200), (360, 240)))))
+        wrong += [] if found is not None and found.kind in (kind, "black") else [(kind, number, found)]
+    for number in range(240):
         kind = ("one lantern", "fog", "lanterns", "barge")[number % 4]
         image = cards.shown(
-            kind, "night" if kind == "lanterns" else "grey", number, chance.choice(((480, 320), (600, 400)))
+            kind, "night" if kind == "lanterns" else "grey", number, chance.choice(((300, 200), (360, 240)))
         )
         if kind in ("lanterns", "barge"):  # very dark, or in fog
             image = (

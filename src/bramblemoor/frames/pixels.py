@@ -6,6 +6,7 @@ stands out, and so does a barge in fog; the inside of a lens cap, of a pocket or
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -101,13 +102,18 @@ def _reduced(image: "Image", longest: int) -> "Image":
 
 def _above_ground(grey: Any) -> Any:
     """A picture's greys less the smooth ground that fits them best: a slope, and a fall to the corners."""
+    terms, solving = _smooth_grounds(*grey.shape)
+    return grey - (terms @ (solving @ grey.reshape(-1)[::7])).reshape(grey.shape)
+
+
+@lru_cache(maxsize=4)
+def _smooth_grounds(height: int, width: int) -> tuple[Any, Any]:
+    """What a smooth ground is put together from, for each pixel; and what gives, from every seventh pixel, how much of each."""
     import numpy as np
 
-    height, width = grey.shape
     y, x = np.mgrid[-1 : 1 : height * 1j, -1 : 1 : width * 1j]
     terms = np.stack([np.ones_like(x), x, y, x * x, y * y, x * y, (x * x + y * y) ** 2], axis=-1).reshape(-1, 7)
-    weights, *_ = np.linalg.lstsq(terms[::7], grey.reshape(-1)[::7], rcond=None)
-    return grey - (terms @ weights).reshape(grey.shape)
+    return terms, np.linalg.pinv(terms[::7])
 
 
 def _standing_out(grey: Any) -> tuple[float, float, float]:
