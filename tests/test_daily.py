@@ -12,6 +12,7 @@ import pytest
 from PIL import Image
 
 from bramblemoor.standins import cards
+from bramblemoor.standins.drawing import jpeg
 from conftest import Shell, as_if_made, leave_at, pictures, valid
 
 REEDS = "2026-05-09 Reed cutting (Saltby Fen)"
@@ -186,6 +187,39 @@ def test_a_renaming_that_was_killed_is_finished(shell: Shell, library: Path, ste
     assert shell("find", "--shoot", "*harvest*", "--json", cwd=library).json["found"] == 12
 
 
+def test_what_got_a_name_behind_a_killed_renaming_keeps_it(shell: Shell, library: Path) -> None:
+    contents = sorted(pictures(library).values())
+    wanted = ("shoot", "rename", "reed cut", "--subject", "Reed harvest", "--yes")
+    assert leave_at(shell, 20, library, *wanted)
+    new = library / "pictures/2026/2026-05-09 Reed harvest (Saltby Fen)"
+    new.mkdir(exist_ok=True)
+    strangers = [new / f"20260509-reed-harvest-00{number:02}.jpg" for number in range(1, 13)]
+    strangers = [path for path in strangers if not path.exists()]
+    for path in strangers:
+        path.write_bytes(b"somebody's")
+    shell("stocktake", cwd=library, code=None)
+    there = sorted(pictures(library).values())
+    assert strangers and there.count(b"somebody's") == len(strangers)
+    assert [content for content in there if content != b"somebody's"] == contents
+
+
+def test_what_was_culled_stays_where_its_picture_was_taken_in_again(
+    shell: Shell, library: Path, tmp_path: Path
+) -> None:
+    raw = next((library / "pictures").rglob("*cutting-0009.dng"))
+    content, jpeg = raw.read_bytes(), raw.with_suffix(".jpg").read_bytes()
+    shell("cull", "remove", raw.name, "--yes", cwd=library)
+    raw.write_bytes(content)
+    shell("stocktake", cwd=library, code=None)
+    told = shell("cull", "undo", "--json", cwd=library, code=1).json
+    assert told["left_out"][0]["reason"] == "something lies in its place now" and raw.read_bytes() == content
+    aside = [path.read_bytes() for path in (library / "set-aside/culled").rglob("*") if path.is_file()]
+    assert jpeg in [*aside, *pictures(library).values()] and content in aside
+    assert "still set aside" not in shell("cull", "list", cwd=library).err
+    shell("cull", "purge", "--yes", cwd=library)
+    assert not list((library / "set-aside/culled").iterdir())
+
+
 def test_albums_of_ones_own(shell: Shell, library: Path) -> None:
     shell("album", "make", "Best of May", "--shoot", "*Lantern*", "--number", "3-6", cwd=library)
     shell("album", "add", "best", "20260509-reed-cutting-0001.jpg", cwd=library)
@@ -327,6 +361,15 @@ def test_when_a_card_may_be_erased(shell: Shell, library: Path, card_once: Path,
         "DCIM/100ALDER/ALD_9988.JPG"
     ]
     assert "not said what" in shell("erasable", cwd=library, code=2).err
+    unnamed = (
+        tmp_path / "unnamed"
+    )  # a picture is one whatever it is called, and a note without its picture is somebody's
+    unnamed.mkdir()
+    (unnamed / "FILE0001.TMP").write_bytes(jpeg(cards.shown("reeds", "dawn", 77)))
+    (unnamed / "ALONE.WAV").write_bytes(b"RIFF\x24\0\0\0WAVEfmt ")
+    (unnamed / "CAMERA.CTG").write_bytes(b"list")
+    asked = ask(unnamed)
+    assert not asked["erasable"] and {one["was"] for one in asked["items"]} == {"FILE0001.TMP", "ALONE.WAV"}
 
 
 def test_sheets_and_pages(shell: Shell, library: Path, depots: list[Path]) -> None:

@@ -256,6 +256,36 @@ def test_killed_anywhere_the_same_command_finishes(
         assert "nothing new" in shell(*wanted, cwd=place / "lib").out
 
 
+def test_what_got_a_name_behind_a_killed_intake_keeps_it(shell: Shell, library: Path, card: Path) -> None:
+    """Whether it is known to the ledger or not: the frame that was to have the name is told, and taken in by the next intake."""
+    wanted = ("intake", card, *FEN, "--yes")
+    assert leave_at(shell, 20, library, *wanted)
+    folder = library / SHOOT
+    folder.mkdir(parents=True, exist_ok=True)
+    strangers = [folder / f"20260509-reed-cutting-00{number}.jpg" for number in (20, 21)]
+    strangers[0].write_bytes(b"somebody's")
+    shell("stocktake", cwd=library, code=None)
+    strangers[1].write_bytes(b"somebody's, too")
+    told = shell(*wanted, "--json", cwd=library, code=1).json
+    assert sum("is another file now" in one["reason"] for one in told["left_out"]) == 2
+    assert [path.read_bytes() for path in strangers] == [b"somebody's", b"somebody's, too"]
+    shell("intake", card, *FEN, "--yes", "--json", cwd=library)
+    there = set(pictures(library).values())
+    shots = [path for path in card.rglob("*.JPG") if path.read_bytes() not in there]
+    assert len(shots) == 3  # the misfires; what is twice there has its content here
+
+
+def test_what_is_new_beside_a_known_picture_is_told(shell: Shell, library: Path, drawn: Path, tmp_path: Path) -> None:
+    card = tmp_path / "card"
+    shutil.copytree(drawn / "card", card)
+    take_in(shell, library, card, *FEN)
+    picture = next(path for path in sorted(card.rglob("*.JPG")) if path.read_bytes() in pictures(library).values())
+    picture.with_suffix(".WAV").write_bytes(b"RIFF\x24\0\0\0WAVEfmt ")
+    told = take_in(shell, library, card, *FEN, "--json", code=1).json
+    reasons = {one["name"]: one["reason"] for one in told["left_out"]}
+    assert "it is not in the library" in reasons[str(picture.with_suffix(".WAV").relative_to(card))]
+
+
 def test_misfires_and_what_is_none(tmp_path: Path) -> None:
     """Of 120 misfires all are found, and of 240 pictures of lanterns in the night and barges in fog none is taken for one."""
     chance = random.Random(20260509)

@@ -2,7 +2,6 @@
 
 import hashlib
 import json
-import os
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -16,7 +15,7 @@ from bramblemoor.depots.register.records import Books, open_books
 from bramblemoor.depots.register.register import finish_at, number_of, within_reach
 from bramblemoor.depots.standing.tally import settle_apart
 from bramblemoor.depots.verify import Result, Scope, read_places
-from bramblemoor.disk.durable import digest_of, flush_folder, free_bytes
+from bramblemoor.disk.durable import digest_of, free_bytes, remove_empty
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds
@@ -161,7 +160,7 @@ def free(library: Library, year: int, progress: Progress) -> Receipt:
             folders.add(path.parent)
         freed += Amount(int(row["role"] == "original"), 1, row["bytes"])
         progress(Stage("freeing", "files"), number, len(rows))
-    _remove_empty(folders, library.root / "pictures")
+    remove_empty(folders, library.root / "pictures")
     came_in = copies.amount(library.db, f"({_OF_YEAR}) f", (year,))
     kept = [Kept("away from the working drive; on its depots", freed)]
     room = f"{free_bytes(library.root) / 1e9:.2f} GB; before, {before / 1e9:.2f} GB"
@@ -206,15 +205,6 @@ def _require_rule(library: Library, year: int) -> None:
             "Nothing was deleted. Attach the drives, bring them level and read them: bramblemoor backup, then verify. One that"
             f" is not attached counts for {away} days after it was read.",
         )
-
-
-def _remove_empty(folders: set[Path], top: Path) -> None:
-    for folder in sorted(folders, key=lambda one: len(one.parts), reverse=True):
-        level = folder
-        while level != top and level.is_dir() and not any(os.scandir(level)):
-            level.rmdir()
-            level = level.parent
-        flush_folder(level)
 
 
 def unbind(library: Library, year: int, depots: Sequence[Depot], progress: Progress) -> tuple[Receipt, bool]:

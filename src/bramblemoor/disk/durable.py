@@ -222,3 +222,17 @@ def in_the_way(top: str, path: str) -> str:
             return level if is_folder == (level == path) else ""
         level = level.rpartition("/")[0]
     return ""
+
+
+def remove_empty(folders: Iterable[Path], top: Path) -> None:
+    """Remove folders in which nothing is left, durably, and those above them that get empty by it; `top` stays."""
+    for folder in sorted(folders, key=lambda one: len(one.parts), reverse=True):
+        level = folder
+        while level != top and level.is_dir():
+            try:
+                level.rmdir()
+            except OSError:  # something lies in it
+                break
+            level = level.parent
+        if level.is_dir():
+            flush_folder(level)

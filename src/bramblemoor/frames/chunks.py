@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from bramblemoor.frames.embedded import Embedded
 from bramblemoor.frames.source import ByteSource
 
-_PNG_XMP = b"XML:com.\x61dobe.xmp"
+PNG_XMP = b"XML:com.\x61dobe.xmp"
 _MOST_CHUNKS = 100_000
 _MOST_BYTES = 16 << 20
 
@@ -46,7 +46,7 @@ def _international(content: bytes) -> list[bytes]:
     """The text of an iTXt chunk with XMP: keyword, compression flag and method, language, translated keyword, text."""
     keyword, _, rest = content.partition(b"\0")
     parts = rest[2:].split(b"\0", 2)
-    if keyword != _PNG_XMP or len(parts) < 3:
+    if keyword != PNG_XMP or len(parts) < 3:
         return []
     if not rest[0]:
         return [parts[2]]

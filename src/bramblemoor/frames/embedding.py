@@ -3,10 +3,11 @@
 import struct
 import zlib
 
-_XMP = b"http://ns.adobe.com/xap/1.0/\0"
+from bramblemoor.frames.chunks import PNG_XMP
+from bramblemoor.frames.jpeg import JPEG_XMP, JPEG_XMP_MORE
+
 _MOST_IN_SEGMENT = 65_502  # bytes of a packet (XMP part 3, 1.1.3)
 _PNG_HEAD = b"\x89PNG\r\n\x1a\n"
-_PNG_KEY = b"XML:com.adobe.xmp"
 
 
 def with_packet(content: bytes, packet: bytes) -> bytes | None:
@@ -34,10 +35,10 @@ def _in_jpeg(content: bytes, packet: bytes) -> bytes | None:
             return None
         segment = content[at : at + 2 + length]
         at += 2 + length
-        if marker == 0xE1 and segment[4:].startswith(_XMP):
+        if marker == 0xE1 and segment[4:].startswith((JPEG_XMP, JPEG_XMP_MORE)):
             continue
         (head if marker == 0xE0 or (marker == 0xE1 and segment[4:10] == b"Exif\0\0") else rest).append(segment)
-    payload = _XMP + packet
+    payload = JPEG_XMP + packet
     segment = b"\xff\xe1" + struct.pack(">H", len(payload) + 2) + payload
     return b"".join([*head, segment, *rest, content[at:]])
 
@@ -51,10 +52,10 @@ def _in_png(content: bytes, packet: bytes) -> bytes | None:
         if len(chunk) < 12 + length:
             return None
         at += 12 + length
-        if chunk[4:8] == b"iTXt" and chunk[8:].startswith(_PNG_KEY + b"\0"):
+        if chunk[4:8] == b"iTXt" and chunk[8:].startswith(PNG_XMP + b"\0"):
             continue
         chunks.append(chunk)
         if chunk[4:8] == b"IHDR":
-            body = b"iTXt" + _PNG_KEY + b"\0\0\0\0\0" + packet
+            body = b"iTXt" + PNG_XMP + b"\0\0\0\0\0" + packet
             chunks.append(struct.pack(">I", len(body) - 4) + body + struct.pack(">I", zlib.crc32(body)))
     return _PNG_HEAD + b"".join(chunks) + content[at:]

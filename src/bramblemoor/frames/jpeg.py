@@ -7,8 +7,8 @@ from bramblemoor.frames.iptc import resources
 from bramblemoor.frames.source import ByteSource
 
 _EXIF = b"Exif\0\0"
-_XMP = b"http://ns.adobe.com/xap/1.0/\0"
-_XMP_MORE = b"http://ns.adobe.com/xmp/extension/\0"
+JPEG_XMP = b"http://ns.adobe.com/xap/1.0/\0"
+JPEG_XMP_MORE = b"http://ns.adobe.com/xmp/extension/\0"
 _RESOURCES = b"Photoshop 3.0\0"
 _STANDALONE = {0x01, *range(0xD0, 0xD9)}
 _FRAME_HEADERS = {*range(0xC0, 0xD0)} - {0xC4, 0xC8, 0xCC}
@@ -55,10 +55,10 @@ def read_jpeg(source: ByteSource) -> Embedded:
     for marker, payload, offset in _segments(source):
         if marker == 0xE1 and exif is None and payload.startswith(_EXIF):
             exif = payload[len(_EXIF) :]
-        elif marker == 0xE1 and not packets and payload.startswith(_XMP):
-            packets.append(payload[len(_XMP) :])
-        elif marker == 0xE1 and payload.startswith(_XMP_MORE):
-            rest = payload[len(_XMP_MORE) :]  # digest in hex (32), whole length (4), offset (4), and a piece
+        elif marker == 0xE1 and not packets and payload.startswith(JPEG_XMP):
+            packets.append(payload[len(JPEG_XMP) :])
+        elif marker == 0xE1 and payload.startswith(JPEG_XMP_MORE):
+            rest = payload[len(JPEG_XMP_MORE) :]  # digest in hex (32), whole length (4), offset (4), and a piece
             more.setdefault(rest[:32], []).append((int.from_bytes(rest[36:40], "big"), rest[40:]))
         elif marker == 0xED and payload.startswith(_RESOURCES):
             photoshop += payload[len(_RESOURCES) :]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from bramblemoor.frames.boxes import boxes
 from bramblemoor.frames.exif import preview_places
 from bramblemoor.frames.jpeg import read_jpeg
-from bramblemoor.frames.sniff import kind_of, media_type
+from bramblemoor.frames.sniff import HEAD, kind_of, media_type
 from bramblemoor.frames.source import ByteSource, FileSource, MemorySource
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ _RAWS = ("image/x-raw", "image/dng")
 
 def embedded_previews(source: ByteSource) -> list[bytes]:
     """The JPEG pictures inside a picture or raw file, the smallest first. Never raises for what is in the file."""
-    head = source.read(0, 64)
+    head = source.read(0, HEAD)
     media = media_type(head)
     found: list[bytes] = []
     if media == "image/jpeg":
@@ -64,7 +64,7 @@ def glanced_at(path: Path, least: int) -> "Image | None":
     None where nothing decodes. Raises OSError where the drive does not give it.
     """
     with FileSource(path) as source:
-        if kind_of(media_type(source.read(0, 64))) != "photo":
+        if kind_of(media_type(source.read(0, HEAD))) != "photo":
             return None
         for content in embedded_previews(source):
             if (image := _opened(io.BytesIO(content), least)) is not None and max(image.size) >= least:
@@ -78,7 +78,7 @@ def decoded(path: Path, least: int) -> "Image | None":
     None where it cannot be decoded. Raises OSError where the drive does not give it.
     """
     with FileSource(path) as source:
-        media = media_type(source.read(0, 64))
+        media = media_type(source.read(0, HEAD))
         if kind_of(media) != "photo":
             return None
         previews = embedded_previews(source) if media in _RAWS else []

@@ -12,7 +12,7 @@ from bramblemoor.frames.exif import Exif, read_exif
 from bramblemoor.frames.heif import read_heif
 from bramblemoor.frames.iptc import read_iptc, resources
 from bramblemoor.frames.jpeg import read_jpeg
-from bramblemoor.frames.sniff import Kind, kind_of, media_type
+from bramblemoor.frames.sniff import HEAD, Kind, kind_of, media_type
 from bramblemoor.frames.source import ByteSource, MemorySource
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import has_edits, read_xmp
@@ -43,7 +43,7 @@ class PictureReading:
 
 def read_picture(source: ByteSource) -> PictureReading:
     """Read a picture's own metadata. Never raises for what is in the file."""
-    media = media_type(source.read(0, 64))
+    media = media_type(source.read(0, HEAD))
     kind = kind_of(media)
     if media in _READERS:
         found = _READERS[media](source)

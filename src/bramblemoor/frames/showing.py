@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from bramblemoor.frames.exif import read_exif
 from bramblemoor.frames.previews import embedded_previews
-from bramblemoor.frames.sniff import kind_of, media_type
+from bramblemoor.frames.sniff import HEAD, kind_of, media_type
 from bramblemoor.frames.source import FileSource
 
 if TYPE_CHECKING:
@@ -25,7 +25,7 @@ def shown(path: Path, longest: int) -> "Image | None":
     Image.MAX_IMAGE_PIXELS = _MOST_PIXELS
     try:
         with FileSource(path) as source:
-            media = media_type(source.read(0, 64))
+            media = media_type(source.read(0, HEAD))
             if media in _RAWS or media == "image/tiff":
                 previews = embedded_previews(source)
                 if previews:

@@ -25,8 +25,12 @@ _STILL_BRANDS = {
 _RAW_HEADS = (b"IIRO", b"IIRS", b"MMOR", b"IIU\0", b"FUJIFILMCCD-RAW ")
 
 
+HEAD = 64
+"""Bytes at the beginning of a file that tell what it is."""
+
+
 def media_type(head: bytes) -> str:
-    """The media type (RFC 6838 name) of a file whose first 32 or more bytes are `head`."""
+    """The media type (RFC 6838 name) of a file whose first HEAD bytes are `head`."""
     if head.startswith(b"\xff\xd8\xff"):
         return "image/jpeg"
     if head.startswith(b"\x89PNG\r\n\x1a\n"):

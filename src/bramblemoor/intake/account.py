@@ -26,7 +26,7 @@ def account(
         [member.depot.name for member in run.members],
         plan.came_in,
         kept,
-        [*left, *plan.twice, *plan.drops, *plan.culled, *plan.left],
+        [*left, *plan.twice, *plan.drops, *plan.culled, *plan.beside, *plan.left],
         [*plan.findings, *findings, *seen],
         {"from": Path(plan.wishes.source).name, "into": _into(state), **_copied(run)},
     )

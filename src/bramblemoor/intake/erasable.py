@@ -5,15 +5,15 @@ Nothing is erased here. Every file of a card is read whole: what was read before
 
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from bramblemoor.depots.register.register import within_reach
 from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.file_systems import file_system_of
-from bramblemoor.frames.sniff import ending_of
-from bramblemoor.intake.listing import SOUNDS, Listing, Lying, list_source
-from bramblemoor.intake.objects import stem_of
+from bramblemoor.frames.sniff import HEAD, ending_of, kind_of, media_type
+from bramblemoor.intake.listing import FILM_THUMBNAIL, SOUNDS, Listing, Lying, list_source
+from bramblemoor.intake.objects import together
 from bramblemoor.library.copies import LIBRARY
 from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library
@@ -29,7 +29,8 @@ _READERS = 2
 class Item:
     """A frame: what it is called there, its files and bytes, how many copies count and the places that hold all of it.
 
-    `culled` is the day on which it was culled here; `why` what is wrong where no copy is known, or it could not be read.
+    `culled` is the day on which it was culled here; `why` what is wrong where no copy is known, or it could not be read;
+    `absent` says that something of it is in no library.
     """
 
     name: str
@@ -39,6 +40,7 @@ class Item:
     places: tuple[int, ...] = ()
     culled: str = ""
     why: str = ""
+    absent: bool = False
 
 
 @dataclass
@@ -73,9 +75,9 @@ def check_source(library: Library, root: Path, folders: Sequence[str], progress:
     digests = _read_all(listing, progress)
     groups: dict[tuple[str, str], list[Lying]] = {}
     for one in listing.files:
-        groups.setdefault((one.folder, stem_of(one.name).casefold()), []).append(one)
+        groups.setdefault(together(one), []).append(one)
     for group in groups.values():
-        frame = [one for one in group if _is_of_frame(one, group)]
+        frame = [one for one in group if _is_somebodys(root, one)]
         answer.others += [one for one in group if one not in frame]
         if frame:
             answer.items.append(_item(library, erasing, frame, digests, device))
@@ -102,11 +104,17 @@ def _erasing(library: Library) -> Erasing:
     return Erasing(library, within_reach(library))
 
 
-def _is_of_frame(one: Lying, group: Sequence[Lying]) -> bool:
-    """Whether a file is a picture or film, by its name, or a note or sidecar beside one."""
-    if ending_of(one.name):
+def _is_somebodys(root: Path, one: Lying) -> bool:
+    """Whether a file is a picture, film, sound or sidecar, by its name or by what it holds; a camera's own lists are not."""
+    if ending_of(one.name) or one.ending in (*SOUNDS, ".xmp"):
         return True
-    return (one.ending in SOUNDS or one.ending == ".xmp") and any(ending_of(other.name) for other in group)
+    if one.ending == FILM_THUMBNAIL:
+        return False
+    try:
+        with (root / one.path).open("rb") as file:
+            return kind_of(media_type(file.read(HEAD))) != "other"
+    except OSError:
+        return True
 
 
 def _read_all(listing: Listing, progress: Progress) -> dict[str, str | OSError]:
@@ -134,16 +142,16 @@ def _item(
     library: Library, erasing: Erasing, files: Sequence[Lying], digests: dict[str, str | OSError], device: str
 ) -> Item:
     name, size = files[0].path, sum(one.bytes for one in files)
-    held, culled, why = list[list[int]](), list[str](), ""
+    held, culled, why, absent = list[list[int]](), list[str](), "", False
     for one in files:
-        digest = digests[one.path]
+        digest, which = digests[one.path], "it" if one is files[0] else one.name
         if isinstance(digest, OSError):
             why = f"{one.name} cannot be read ({digest.strerror})"
             held.append([])
             continue
         if one.ending == ".xmp":
             if not was_read(library.db, digest):
-                why = why or f"{one.name} is in no library, or has changed since it was taken in"
+                why, absent = why or f"{one.name} is in no library, or has changed since it was taken in", True
                 held.append([])
             continue
         places = erasing.holding(digest)
@@ -153,10 +161,11 @@ def _item(
         held.append(places)
         if not places:
             known = library.db.execute("SELECT 1 FROM files WHERE sha256 = ? LIMIT 1", (digest,)).fetchone()
-            why = why or ("it is in no library" if known is None else "no copy of it was read back lately")
+            absent = absent or known is None
+            why = why or (f"{which} is in no library" if known is None else f"no copy of {which} was read back lately")
     if culled and not held:
         return Item(name, len(files), size, culled=max(culled))
-    return _of_held(erasing, name, len(files), size, held, device, why)
+    return replace(_of_held(erasing, name, len(files), size, held, device, why), absent=absent)
 
 
 def _of_held(

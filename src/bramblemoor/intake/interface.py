@@ -96,6 +96,8 @@ class Plan(msgspec.Struct):
     twice: list[LeftOut] = []
     drops: list[LeftOut] = []
     culled: list[LeftOut] = []
+    beside: list[LeftOut] = []
+    """Files beside a picture that is here, which came there since."""
     left: list[LeftOut] = []
     findings: list[Finding] = []
     seen: list[tuple[str, int, int, str]] = []

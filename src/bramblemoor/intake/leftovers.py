@@ -1,5 +1,6 @@
 """What an intake leaves beside the pictures: the card's sidecars as they came, and albums after its folders."""
 
+import json
 import zipfile
 from pathlib import Path
 
@@ -12,7 +13,7 @@ from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.home import Library
 from bramblemoor.library.sidecars import write_sidecar
 
-_EARLIEST = (1980, 1, 1, 0, 0, 0)  # that a ZIP can tell: the card's own times are in the receipt of nobody
+_EARLIEST = (1980, 1, 1, 0, 0, 0)  # that a ZIP can tell; the times of a card's sidecars tell nothing
 
 
 def keep_sidecars(library: Library, state: State, landing: Placing) -> None:
@@ -47,7 +48,7 @@ def keep_albums(library: Library, state: State) -> None:
         if planned.album and frame in state.done:
             row = library.db.execute(
                 "SELECT frame FROM files WHERE path IN (SELECT value FROM json_each(?)) AND frame NOT NULL LIMIT 1",
-                (_paths(planned.files),),
+                (json.dumps([file.path for file in planned.files if file.path]),),
             ).fetchone()
             if row is not None:
                 groups.setdefault(planned.album, []).append(row[0])
@@ -62,9 +63,3 @@ def keep_albums(library: Library, state: State) -> None:
             for frame in frames:
                 write_sidecar(library, frame, new=True)
         write_albums(library, [album for album, _ in grown])
-
-
-def _paths(files: object) -> str:
-    import json
-
-    return json.dumps([file.path for file in files if file.path])  # type: ignore[attr-defined]

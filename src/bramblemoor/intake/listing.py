@@ -24,7 +24,7 @@ from bramblemoor.running import Progress, Stage, portions
 
 _AT_ONCE = 24  # files that a helper looks at before it answers
 SOUNDS = (".wav", ".m4a", ".mp3", ".aac", ".amr")
-_FILM_THUMBNAIL = ".thm"
+FILM_THUMBNAIL = ".thm"
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,7 +186,7 @@ def _looked_at(path: Path, lying: Lying) -> Looked:
         is_sound = lying.ending in SOUNDS and (head[8:12] == b"WAVE" or reading.kind != "photo")
         if is_sound:
             return Looked(lying, "sound", "audio/wav" if head[8:12] == b"WAVE" else "")
-        if lying.ending == _FILM_THUMBNAIL:
+        if lying.ending == FILM_THUMBNAIL:
             return Looked(lying, "thumbnail", reading.media)
         if reading.kind == "other" and not is_picture_ending(lying.ending):
             return Looked(lying, "other")

@@ -9,7 +9,7 @@ from bramblemoor.frames.claims import Claim, believe, believed_moment
 from bramblemoor.frames.moments import CONTRADICTS, Moment, agreement, moment_in_name, written_offset
 from bramblemoor.frames.pixels import Misfire
 from bramblemoor.frames.sniff import ending_of
-from bramblemoor.intake.listing import Looked
+from bramblemoor.intake.listing import Looked, Lying
 
 _RAWS = ("image/x-raw", "image/dng")
 _NUMBER = re.compile(r"(\d+)(?!.*\d)")
@@ -71,6 +71,11 @@ def stem_of(name: str) -> str:
     return stem if dot else name
 
 
+def together(lying: Lying) -> tuple[str, str]:
+    """What files of one frame have in common: their folder, and their name without its ending."""
+    return lying.folder, stem_of(lying.name).casefold()
+
+
 def to_shots(files: Iterable[Looked]) -> tuple[list[Shot], list[tuple[Looked, str]]]:
     """Frames, in no order; and the files that belong to none, each with why."""
     groups: dict[tuple[str, str], list[Looked]] = {}
@@ -81,7 +86,7 @@ def to_shots(files: Iterable[Looked]) -> tuple[list[Shot], list[tuple[Looked, st
         elif one.kind == "other" and not ending_of(one.lying.name):
             left.append((one, "it is no picture, film, sound or sidecar that is known here"))
         else:
-            groups.setdefault((one.lying.folder, stem_of(one.lying.name).casefold()), []).append(one)
+            groups.setdefault(together(one.lying), []).append(one)
     shots: list[Shot] = []
     for group in groups.values():
         made, alone = _grouped(group)

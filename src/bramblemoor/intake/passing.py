@@ -81,6 +81,7 @@ class PassOn(Feeder):
         super().__init__(lanes, hashers, pace=pace, progress=progress, stage=Stage("taking in"), whole=whole)
         self.state, self.root, self._depots, self._enter = state, root, depots, enter
         self._outcomes = outcomes
+        self._device = _device(root)
         self.pulled = False
 
     @staticmethod
@@ -106,7 +107,7 @@ class PassOn(Feeder):
         return item
 
     def has_failed(self, item: Item, source: Source, trouble: Trouble) -> None:
-        if not _lists(self.root):
+        if _device(self.root) != self._device:
             self.pulled = True
             self.pace.stopped = True
 
@@ -135,11 +136,11 @@ class PassOn(Feeder):
         self._enter()
 
 
-def _lists(root: Path) -> bool:
-    """Whether a folder can still be looked into: a card that was pulled leaves one that answers to nothing."""
+def _device(root: Path) -> int | None:
+    """The device that a folder lies on, None if it answers to nothing: of a card that was pulled the empty folder may be left."""
     try:
         with os.scandir(root) as entries:
             next(entries, None)
-        return True
+        return root.stat().st_dev
     except OSError:
-        return False
+        return None

@@ -23,7 +23,7 @@ from bramblemoor.intake.clocks import (
 )
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, PlannedShoot, Wishes
 from bramblemoor.intake.listing import Listing, Looked, Lying, list_source, look
-from bramblemoor.intake.objects import Shot, at, stem_of, to_shots
+from bramblemoor.intake.objects import Shot, at, stem_of, to_shots, together
 from bramblemoor.library.dates import first_day
 from bramblemoor.library.filing import free_paths
 from bramblemoor.library.globs import fits
@@ -40,7 +40,7 @@ from bramblemoor.library.naming import (
 )
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut, stamp
 from bramblemoor.library.sayings import words_for
-from bramblemoor.library.taken_in import culled_names, culled_on, frame_of, known_on, sizes_here, was_here
+from bramblemoor.library.taken_in import culled_names, culled_on, frame_of, known_on, sizes_here, was_here, was_read
 from bramblemoor.running import Progress, Stage
 
 _READERS = 2
@@ -82,6 +82,7 @@ def make_plan(library: Library, wishes: Wishes, progress: Progress) -> Plan:
     for one in plan.frames:
         for file in one.files:
             file.sha256 = contents.of.get(file.source, "")
+    _note_what_stays(plan, sum(bool(one.trouble) for one, _ in left))
     plan.came_in = _whole(plan)
     return plan
 
@@ -130,10 +131,10 @@ def gap_of(wishes: Wishes) -> timedelta | None:
 
 def _note_left(plan: Plan, shots: Sequence[Shot], left: Sequence[tuple[Looked, str]]) -> None:
     """What is not taken in: a picture that cannot be read is a frame, unless another file of its name is here for it."""
-    named = {(looked.lying.folder, stem_of(looked.lying.name)) for shot in shots for _, looked in shot.files}
+    named = {together(looked.lying) for shot in shots for _, looked in shot.files}
     for one, why in left:
         lying = one.lying
-        alone = bool(ending_of(lying.name)) and (lying.folder, stem_of(lying.name)) not in named
+        alone = bool(ending_of(lying.name)) and together(lying) not in named
         plan.left.append(LeftOut(lying.path, why, Amount(int(alone), 1, lying.bytes)))
 
 
@@ -187,7 +188,7 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Co
         amount = Amount(1, len(shot.files), shot.bytes)
         here = frame_of(library.db, sha256) if sha256 else None
         if here is not None:
-            _note_known(plan, shot, here[1], amount, contents)
+            _note_known(plan, library, shot, here[1], contents)
             continue
         if sha256 and sha256 in first:
             plan.twice.append(LeftOut(shot.path, f"the same picture as {first[sha256]} there", amount))
@@ -213,11 +214,34 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Co
         raise WrongUse(f"No frame there fits {glob!r}.", "Name frames as the plan does, or '*' for all of them.")
 
 
-def _note_known(plan: Plan, shot: Shot, path: str, amount: Amount, contents: _Contents) -> None:
-    plan.known.append(Known(shot.path, path, amount))
-    for _, looked in shot.files:
-        if sha256 := contents.of.get(looked.lying.path):
-            plan.seen.append((looked.lying.path, looked.lying.bytes, looked.lying.mtime_ns, sha256))
+def _note_what_stays(plan: Plan, unread: int) -> None:
+    """What a person has to see to, as nothing else will: what is named among what is left is easily passed over."""
+    for name, count, way in (
+        ("unreadable", unread, ""),
+        ("new beside pictures that are here", len(plan.beside), ". To have them, copy them beside these pictures, then:"
+         " bramblemoor stocktake"),
+    ):  # fmt: skip
+        if count:
+            files = "1 file" if count == 1 else f"{count:,} files"
+            plan.findings.append(Finding(name, f"{files} there; what is left names them{way}", attention=True))
+
+
+def _note_known(plan: Plan, library: Library, shot: Shot, path: str, contents: _Contents) -> None:
+    """A frame whose original is here; what lies beside it there and is not here, as a sidecar written since, is told."""
+    known = Amount(1)
+    for role, looked in shot.files:
+        lying = looked.lying
+        sha256 = contents.of.get(lying.path, "")
+        if role == "sidecar" and not sha256:
+            sha256 = _digest(Path(plan.wishes.source, lying.path))[0]
+        is_here = was_read(library.db, sha256) if role == "sidecar" else frame_of(library.db, sha256) is not None
+        if sha256 and is_here:
+            known += Amount(0, 1, lying.bytes)
+            plan.seen.append((lying.path, lying.bytes, lying.mtime_ns, sha256))
+        else:
+            why = f"it is not in the library, though its picture is, as {path}"
+            plan.beside.append(LeftOut(lying.path, why, Amount(0, 1, lying.bytes)))
+    plan.known.append(Known(shot.path, path, known))
 
 
 def _without_known(plan: Plan, library: Library, shot: Shot, contents: _Contents) -> Shot:
@@ -389,6 +413,6 @@ def _whole(plan: Plan) -> Amount:
     whole = plan.taken
     for known in plan.known:
         whole += known.amount
-    for left in (*plan.twice, *plan.drops, *plan.culled, *plan.left):
+    for left in (*plan.twice, *plan.drops, *plan.culled, *plan.beside, *plan.left):
         whole += left.amount
     return whole

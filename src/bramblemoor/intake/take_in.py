@@ -18,7 +18,7 @@ from bramblemoor.depots.engine.work import Member, Work
 from bramblemoor.depots.register.records import Books, open_books
 from bramblemoor.depots.register.register import finish_all, require_room_there
 from bramblemoor.depots.standing.tally import settle_apart
-from bramblemoor.disk.durable import digest_of
+from bramblemoor.disk.durable import digest_of, is_taken
 from bramblemoor.disk.told import is_plain_file
 from bramblemoor.errors import WrongUse
 from bramblemoor.intake.account import account
@@ -68,7 +68,7 @@ def take_in(
     members = members_of(library, depots)
     run = CopyRun(library, members, books.name, progress, pace)
     failure = _pass_on(library, state, landing, run, pace)
-    findings = [*wrong, *run.findings]
+    findings = [*wrong, *run.findings, *_that_failed(state)]
     if failure:
         return _unfinished(library, state, run, books, before, findings, failure)
     _remember(library, state)
@@ -126,24 +126,22 @@ def _entered_so_far(state: State) -> Amount:
 def _take_up(library: Library, state: State, landing: Placing) -> None:
     """Learn what an interrupted run of this plan had done: what is entered, and what has landed and was read back."""
     there = {intent.path: intent for intent in landed(landing)}
-    for frame, planned in enumerate(state.plan.frames):
-        paths = [file.path for file in planned.files if file.path]
-        known = [
-            library.db.execute("SELECT 1 FROM files WHERE path = ? AND frame NOT NULL", (path,)).fetchone()
-            for path in paths
-        ]
-        if any(known):
+    for number, (frame, _, file) in enumerate(state.files):
+        intent = there.get(landing_path(file))
+        sha256 = intent.sha256 if intent is not None else ""
+        known = file.path and library.db.execute("SELECT sha256 FROM files WHERE path = ?", (file.path,)).fetchone()
+        target = library.root / file.path if file.path else None
+        if known and known["sha256"] == sha256:
+            state.landed[number] = Came(number, file, sha256)
             state.done.add(frame)
-            continue
-        for number in state.files_of(frame):
-            file = state.files[number][2]
-            intent = there.get(landing_path(file))
-            if intent is None:
-                continue
-            lies = place_of(landing, landing_path(file))
-            moved = library.root / file.path if file.path else lies
-            if is_plain_file(lies) or (is_plain_file(moved) and digest_of(moved) == intent.sha256):
-                state.landed[number] = Came(number, file, intent.sha256)
+        elif known or (target is not None and is_taken(target) and not _holds(target, sha256)):
+            state.failed[number] = f"{file.path}, where it was to go, is another file now"
+        elif sha256 and (is_plain_file(place_of(landing, landing_path(file))) or (target and _holds(target, sha256))):
+            state.landed[number] = Came(number, file, sha256)
+
+
+def _holds(path: Path, sha256: str) -> bool:
+    return is_plain_file(path) and digest_of(path) == sha256
 
 
 def _require_room(library: Library, state: State, depots: Sequence[Depot]) -> None:
@@ -212,7 +210,9 @@ def _remember(library: Library, state: State) -> None:
     """Note what was read of the device."""
     plan = state.plan
     seen = plan.seen + [
-        (came.file.source, came.file.bytes, came.file.seen_ns, came.sha256) for came in state.landed.values()
+        (came.file.source, came.file.bytes, came.file.seen_ns, came.sha256)
+        for came in state.landed.values()
+        if came.file.role == "sidecar" or state.files[came.number][0] in state.done
     ]
     dropped = list(_left_out(plan))
     with library.ledger.changing() as db:
@@ -247,6 +247,13 @@ def _bring_the_rest(run: CopyRun, state: State) -> None:
     )  # fmt: skip
     run.copy(work, from_library(run.library, [member.depot for member in alive]))
     run.members = members
+
+
+def _that_failed(state: State) -> list[Finding]:
+    if not state.failed:
+        return []
+    files = "1 file" if len(state.failed) == 1 else f"{len(state.failed):,} files"
+    return [Finding("not taken in", f"{files} there; what was left names them, with why", attention=True)]
 
 
 def _at_depots(run: CopyRun, state: State) -> list[Finding]:

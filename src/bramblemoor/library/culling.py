@@ -6,7 +6,6 @@ was killed is finished by it.
 """
 
 import json
-import os
 import shutil
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
@@ -16,7 +15,7 @@ from typing import Any
 
 import msgspec
 
-from bramblemoor.disk.durable import flush_folder, is_taken
+from bramblemoor.disk.durable import flush_folder, is_taken, remove_empty, replacing
 from bramblemoor.disk.names import collision_key
 from bramblemoor.disk.told import is_plain_file
 from bramblemoor.errors import WrongUse
@@ -32,11 +31,8 @@ from bramblemoor.library.receipts import (
     Kept,
     LeftOut,
     Receipt,
-    listing,
     next_number,
-    number_in_name,
-    read_receipt,
-    run_in_name,
+    receipt_of,
     stamp,
     total,
     write_receipt,
@@ -46,6 +42,7 @@ from bramblemoor.running import Progress, Stage, portions
 
 CULLED = f"{SET_ASIDE}/culled"
 _LIST = "frames.jsonl"
+_DELETING = ".deleting"
 _UNDER_WAY = "culling"
 """In the ledger's meta: the number of the run that is taking frames out."""
 _AT_ONCE = 100
@@ -157,7 +154,7 @@ def _carry_out(
         progress(Stage("taking out", "frames"), done, len(records))
     with library.ledger.changing(facts=bool(albums)):
         write_albums(library, [album for album in albums if _is_there(library.db, album)])
-    receipt = _written(library, number) or Receipt(
+    receipt = receipt_of(library.receipts, number, "cull") or Receipt(
         number=number, run="cull", started=started, finished=stamp(now_utc()),
         about={"library": library.name, "of": said, "to": f"{CULLED}/{number:04}"},
         came_in=culled + total(one.amount for one in left),
@@ -172,14 +169,6 @@ def _carry_out(
 
 def _is_there(db: sqlite3.Connection, album: int) -> bool:
     return db.execute("SELECT 1 FROM albums WHERE id = ?", (album,)).fetchone() is not None
-
-
-def _written(library: Library, number: int) -> Receipt | None:
-    """The receipt, where it was written just before the run was killed."""
-    for name in listing(library.receipts):
-        if number_in_name(name) == number and run_in_name(name) == "cull":
-            return read_receipt(library.receipts / name)
-    return None
 
 
 def _folder(library: Library, number: int) -> Path:
@@ -199,13 +188,10 @@ def _record(db: sqlite3.Connection, frame: int) -> CulledFrame:
 
 
 def _write_down(folder: Path, records: Iterable[CulledFrame]) -> None:
-    folder.mkdir(parents=True, exist_ok=True)
-    with (folder / _LIST).open("wb") as file:
+    with replacing(folder / _LIST) as file:
         for record in records:
             file.write(msgspec.json.encode(record) + b"\n")
-        file.flush()
-        os.fsync(file.fileno())
-    for level in (folder, folder.parent, folder.parent.parent):
+    for level in (folder.parent, folder.parent.parent):
         flush_folder(level)
 
 
@@ -232,17 +218,7 @@ def _flush(one: Path, other: Path, records: Sequence[CulledFrame]) -> None:
             place = root / folder
             if place.is_dir():
                 flush_folder(place)
-    for folder in folders:
-        _leave(other, folder)
-
-
-def _leave(root: Path, folder: str) -> None:
-    while "/" in folder:
-        try:
-            (root / folder).rmdir()
-        except OSError:
-            return
-        folder = folder.rpartition("/")[0]
+    remove_empty({other / folder for folder in folders}, other / "pictures")
 
 
 def _forget(db: sqlite3.Connection, record: CulledFrame) -> set[int]:
@@ -289,7 +265,7 @@ def _lies(folder: Path, record: CulledFrame) -> bool:
 
 
 def _when(library: Library, number: int) -> str:
-    receipt = _written(library, number)
+    receipt = receipt_of(library.receipts, number, "cull")
     return receipt.finished if receipt is not None else ""
 
 
@@ -335,7 +311,10 @@ def put_back(library: Library, number: int | None) -> Receipt:
                 albums |= _enter_again(db, record)
         _move_all(folder, library.root, record)
         _flush(library.root, folder, [record])
-        back += record.amount
+        if _lies(folder, record):  # the same picture was taken in again meanwhile: what else was known of it stays here
+            left.append(LeftOut(record.path, "something lies in its place now", record.amount))
+        else:
+            back += record.amount
     with library.ledger.changing(facts=bool(albums)):
         write_albums(library, albums)
     if not left:
@@ -397,10 +376,8 @@ def _into_album(db: sqlite3.Connection, album: int, frame: int, position: int) -
 
 def _clear_half_deleted(library: Library) -> None:
     """What a run that was killed had begun to delete for good."""
-    top = library.root / CULLED
-    for folder in top.iterdir() if top.is_dir() else ():
-        if folder.name.isdecimal() and not (folder / _LIST).exists():
-            shutil.rmtree(folder)
+    for folder in (library.root / CULLED).glob(f"*{_DELETING}"):
+        shutil.rmtree(folder)
 
 
 def discard(library: Library, numbers: Sequence[int]) -> Receipt:
@@ -414,9 +391,10 @@ def discard(library: Library, numbers: Sequence[int]) -> Receipt:
         for record in records:
             gone += record.amount
             findings.append(Finding(record.path, "deleted for good"))
-        (folder / _LIST).unlink()  # first: nobody brings half a batch back
-        shutil.rmtree(folder)
+        leaving = folder.with_name(folder.name + _DELETING)
+        folder.rename(leaving)  # first: nobody brings half a batch back
         flush_folder(folder.parent)
+        shutil.rmtree(leaving)
     receipt = Receipt(
         number=next_number(library.receipts), run="discard", started=started, finished=stamp(now_utc()),
         about={"library": library.name, "of": ", ".join(f"receipt {number}" for number in numbers)}, came_in=gone,

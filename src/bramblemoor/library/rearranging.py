@@ -4,22 +4,31 @@ Depots follow at the next backup by moving what they have. What is to be done is
 run that was killed is finished by it. Files change places by way of that folder, so that two may swap their names.
 """
 
-import shutil
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from bramblemoor.disk.durable import flush_folder, is_taken, write_atomically
-from bramblemoor.disk.names import collision_key
+from bramblemoor.disk.durable import flush_folder, is_taken, remove_empty, write_atomically
+from bramblemoor.disk.names import collision_key, free_name
 from bramblemoor.disk.told import is_plain_file
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.albums import write_albums
 from bramblemoor.library.catalogue import choose_shown, is_bound
 from bramblemoor.library.home import Library
-from bramblemoor.library.receipts import Amount, Kept, LeftOut, Receipt, next_number, stamp, write_receipt
+from bramblemoor.library.receipts import (
+    Amount,
+    Kept,
+    LeftOut,
+    Receipt,
+    next_number,
+    receipt_of,
+    stamp,
+    total,
+    write_receipt,
+)
 from bramblemoor.library.sidecars import write_what_waits
 from bramblemoor.running import Progress, Stage
 
@@ -47,13 +56,14 @@ class Move(msgspec.Struct, array_like=True):
 
 
 class Rearrangement(msgspec.Struct):
-    """All that is to be moved, and why, as the receipt says it."""
+    """All that is to be moved, and why, as the receipt says it. `number` is that of the receipt, 0 as long as it is a plan."""
 
     run: str
     started: str
     about: dict[str, str]
     moves: list[Move]
     left: list[LeftOut] = []
+    number: int = 0
 
     @property
     def amount(self) -> Amount:
@@ -114,6 +124,7 @@ def carry_out(library: Library, plan: Rearrangement, progress: Progress) -> Rece
                 f"{move.old} is not there, or is no plain file; nothing was moved.",
                 "See what has become of it: bramblemoor stocktake.",
             )
+    plan.number = next_number(library.receipts)
     folder = _folder(library)
     folder.mkdir(parents=True, exist_ok=True)
     write_atomically(folder / _PLAN, msgspec.json.encode(plan))
@@ -140,31 +151,43 @@ def _go_on(library: Library, plan: Rearrangement, progress: Progress) -> Receipt
         _each(plan.moves, "taking up", progress, lambda move: _move(root / move.old, folder / str(move.file)))
         flush_folder(folder)
         write_atomically(folder / _STAGED, b"")
+    _give_way(library, plan)
     _each(plan.moves, "moving", progress, lambda move: _move(folder / str(move.file), root / move.new))
     for place in sorted({(root / path).parent for move in plan.moves for path in (move.old, move.new)}):
         if place.is_dir():
             flush_folder(place)
-    for place in sorted(
-        {(root / move.old).parent for move in plan.moves}, key=lambda one: len(one.parts), reverse=True
-    ):
-        _leave(root, place)
+    remove_empty({(root / move.old).parent for move in plan.moves}, root / "pictures")
     _enter(library, plan)
-    receipt = Receipt(
-        number=next_number(library.receipts), run=plan.run, started=plan.started, finished=stamp(now_utc()),
-        about=plan.about, came_in=plan.amount + _sum(plan.left), kept=[Kept("moved and renamed", plan.amount)],
-        left_out=plan.left, findings=[],
+    receipt = receipt_of(library.receipts, plan.number, plan.run) or Receipt(
+        number=plan.number, run=plan.run, started=plan.started, finished=stamp(now_utc()),
+        about=plan.about, came_in=plan.amount + total(one.amount for one in plan.left),
+        kept=[Kept("moved and renamed", plan.amount)], left_out=plan.left, findings=[],
     )  # fmt: skip
     write_receipt(library.receipts, receipt)
+    (folder / _STAGED).unlink()
     (folder / _PLAN).unlink()
-    shutil.rmtree(folder)
+    folder.rmdir()
     return receipt
 
 
-def _sum(left: Sequence[LeftOut]) -> Amount:
-    whole = Amount()
-    for one in left:
-        whole += one.amount
-    return whole
+def _give_way(library: Library, plan: Rearrangement) -> None:
+    """Where something else has got a name since this was planned, as behind a run that was killed, the next free one is taken."""
+    folder, root = _folder(library), library.root
+    planned, changed = {collision_key(move.new) for move in plan.moves}, False
+    for move in plan.moves:
+        if is_taken(folder / str(move.file)) and is_taken(root / move.new):
+            move.new = _free(root, move.new, planned)
+            planned.add(collision_key(move.new))
+            changed = True
+    if changed:
+        write_atomically(folder / _PLAN, msgspec.json.encode(plan))
+
+
+def _free(root: Path, path: str, planned: set[str]) -> str:
+    place, _, name = path.rpartition("/")
+    return f"{place}/" + free_name(
+        name, lambda one: is_taken(root / place / one) or collision_key(f"{place}/{one}") in planned
+    )
 
 
 def _each(moves: Sequence[Move], stage: str, progress: Progress, do: Callable[[Move], None]) -> None:
@@ -175,19 +198,9 @@ def _each(moves: Sequence[Move], stage: str, progress: Progress, do: Callable[[M
 
 def _move(old: Path, new: Path) -> None:
     """Move a file that is still at its old place."""
-    if old.is_file() and not is_taken(new):
+    if is_plain_file(old) and not is_taken(new):
         new.parent.mkdir(parents=True, exist_ok=True)
         old.replace(new)
-
-
-def _leave(root: Path, folder: Path) -> None:
-    """Remove folders in which nothing is left, up to pictures/."""
-    while folder != root / "pictures" and folder != root:
-        try:
-            folder.rmdir()
-        except OSError:
-            return
-        folder = folder.parent
 
 
 def _enter(library: Library, plan: Rearrangement) -> None:

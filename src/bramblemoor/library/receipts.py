@@ -136,6 +136,14 @@ def total(amounts: Iterable[Amount]) -> Amount:
     return result
 
 
+def receipt_of(folder: Path, number: int, run: str) -> Receipt | None:
+    """The receipt of that number, if such a run wrote it: one that was killed behind its receipt does not write another."""
+    for name in listing(folder):
+        if number_in_name(name) == number and run_in_name(name) == run:
+            return read_receipt(folder / name)
+    return None
+
+
 def next_number(folder: Path) -> int:
     return max(map(number_in_name, listing(folder)), default=0) + 1
 

@@ -122,7 +122,7 @@ def _print(library: "Library", answer: "Answer", holders: "dict[int, Holder]", w
         say.line(f"Not looked for, as no picture: {say.many(len(answer.others), 'other file')} ({names}"
                  f"{', ...' if len(answer.others) > 3 else ''}).")  # fmt: skip
     if answer.short:
-        absent = any(one.why == "it is in no library" for one in answer.short)
+        absent = any(one.absent for one in answer.short)
         way = "bramblemoor intake, then " if absent else ""
         say.line(f"Next: {way}bramblemoor backup; then ask again. Nothing was erased.")
     else:

@@ -220,10 +220,12 @@ def _finish(ended: "Ended", *, stopped: bool, json: bool) -> None:
 def _print_nothing(library: "Library", plan: "Plan", *, json: bool) -> None:
     if json:
         say.as_json(_document(library, plan) | {"nothing_to_do": True})
-        return
-    if plan.came_in.files:
-        print_plan(library, plan, (), json=False)
-    say.line("There is nothing new to take in.")
+    else:
+        if plan.came_in.files:
+            print_plan(library, plan, (), json=False)
+        say.line("There is nothing new to take in.")
+    if any(one.attention for one in plan.findings):
+        raise typer.Exit(1)
 
 
 def print_plan(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, json: bool) -> None:
@@ -240,6 +242,7 @@ def print_plan(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, j
         ("left: twice there", total(one.amount for one in plan.twice)),
         ("left: nothing to be seen", total(one.amount for one in plan.drops)),
         ("left: you culled them", total(one.amount for one in plan.culled)),
+        ("left: new beside pictures that are here", total(one.amount for one in plan.beside)),
         ("left: not known here, or unreadable", total(one.amount for one in plan.left)),
     ]  # fmt: skip
     say.table(
@@ -263,6 +266,7 @@ def print_plan(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, j
     _print_named("Nothing is to be seen in these (--keep NAME takes one in all the same)", plan.drops)
     _print_named("You culled these (--again takes them in once more)", plan.culled)
     _print_named("These are there twice", plan.twice)
+    _print_named("These are new beside pictures that are here, and not taken in", plan.beside)
     _print_named("These are not taken in", plan.left)
     _print_findings(plan.findings)
     if plan.frames:
@@ -299,7 +303,7 @@ def _print_findings(findings: "Sequence[Finding]") -> None:
         return
     say.line()
     say.line("Worth knowing:")
-    for one in findings[:_FEW]:
+    for one in sorted(findings, key=lambda one: not one.attention)[:_FEW]:
         say.line(f"{one.name}: {one.what}.", inward=2)
     if len(findings) > _FEW:
         say.line(f"... and {len(findings) - _FEW:,} more; all by name: --dry-run --json", inward=2)
@@ -320,7 +324,10 @@ def _document(library: "Library", plan: "Plan") -> dict[str, Any]:
 
     from bramblemoor.disk.durable import free_bytes
 
-    left = {"twice": plan.twice, "nothing to be seen": plan.drops, "culled": plan.culled, "not known": plan.left}
+    left = {
+        "twice": plan.twice, "nothing to be seen": plan.drops, "culled": plan.culled, "beside": plan.beside,
+        "not known": plan.left,
+    }  # fmt: skip
     return {
         "dry_run": True, "device": plan.device, "came_in": msgspec.to_builtins(plan.came_in),
         "to_come": msgspec.to_builtins(plan.taken), "free_bytes": free_bytes(library.root),

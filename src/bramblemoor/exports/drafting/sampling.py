@@ -18,7 +18,7 @@ from bramblemoor.exports.containers.interface import Entry
 from bramblemoor.exports.dialect_rules import KEY
 from bramblemoor.exports.documents import BrokenDocument, csv_rows, decoded, json_tree, xml_tree
 from bramblemoor.frames.reading import PictureReading, read_picture
-from bramblemoor.frames.sniff import kind_of, media_type
+from bramblemoor.frames.sniff import HEAD, kind_of, media_type
 from bramblemoor.frames.source import MemorySource
 
 _PICTURES, _DOCUMENTS = 400, 120  # looked into
@@ -71,7 +71,7 @@ def look_at(path: Path) -> Sample:
                 if entry.at in chosen and entry.size <= _MOST_PICTURE and read < _MOST_READ:
                     read += entry.size
                     content = b"".join(part.content(entry))
-                    if kind_of(media_type(content[:64])) != "other":
+                    if kind_of(media_type(content[:HEAD])) != "other":
                         endings[_ending(entry.name)] += 1
                         sample.looked[entry.name] = read_picture(MemorySource(content))
                         sample.digests[entry.name] = hashlib.sha256(content).hexdigest()
