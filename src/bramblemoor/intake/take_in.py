@@ -36,6 +36,7 @@ from bramblemoor.library.stocktake.stock import renew_snapshot
 from bramblemoor.running import Pace, Progress, silent
 
 _SLACK = 16 << 20
+_STOPPED = "it was stopped"
 
 
 @dataclass(frozen=True)
@@ -44,6 +45,8 @@ class Ended:
 
     receipt: Receipt
     unfinished: str = ""
+    stopped: bool = False
+    """It was the user who stopped it."""
 
 
 def take_in(
@@ -70,7 +73,8 @@ def take_in(
     failure = _pass_on(library, state, landing, run, pace)
     findings = [*wrong, *run.findings, *_that_failed(state)]
     if failure:
-        return _unfinished(library, state, run, books, before, findings, failure)
+        stopped = failure == _STOPPED
+        return Ended(_unfinished(library, state, run, books, before, findings, failure), failure, stopped=stopped)
     _remember(library, state)
     keep_sidecars(library, state, landing)
     keep_albums(library, state)
@@ -197,7 +201,7 @@ def _pass_on(library: Library, state: State, landing: Placing, run: CopyRun, pac
         return f"the library's drive failed ({failure.strerror or failure})"
     if feeder.pulled:
         return "the card is not there any more"
-    return "it was stopped" if pace.stopped else ""
+    return _STOPPED if pace.stopped else ""
 
 
 def _lying_at(library: Library, member: Member) -> set[str]:
@@ -277,7 +281,7 @@ def _at_depots(run: CopyRun, state: State) -> list[Finding]:
 
 def _unfinished(
     library: Library, state: State, run: CopyRun, books: Books, before: Amount, findings: list[Finding], why: str
-) -> Ended:
+) -> Receipt:
     """End in good order: what has come is accounted for, and the plan is kept for the same command."""
     settle_apart(library)
     findings += _at_depots(run, state)
@@ -286,4 +290,4 @@ def _unfinished(
     alive = [member for member in run.members if run.outcomes.get(member.number, Outcome()).failure is None]
     run.members = alive
     close_journals(run, receipt)
-    return Ended(receipt, why)
+    return receipt

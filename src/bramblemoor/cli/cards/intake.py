@@ -125,8 +125,8 @@ def intake(
         plan, resumed = _agreed(library, wishes, depots, yes=yes, json=json)
         if plan is None:
             return
-        ended, stopped = _carry_out(library, plan, depots, resumed=resumed)
-    _finish(ended, stopped=stopped, json=json)
+        ended = _carry_out(library, plan, depots, resumed=resumed)
+    _finish(ended, json=json)
 
 
 def _depots(library: "Library", wishes: "Wishes", stack: ExitStack) -> "Sequence[Depot]":
@@ -184,20 +184,19 @@ def _end_other(library: "Library", begun: "Plan") -> None:
     )
 
 
-def _carry_out(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, resumed: bool) -> "tuple[Ended, bool]":
+def _carry_out(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, resumed: bool) -> "Ended":
     from bramblemoor.intake.take_in import take_in
     from bramblemoor.running import Pace
 
     pace = Pace()
     with stoppable(pace), say.meter() as progress:
-        ended = take_in(library, plan, depots, progress, pace, resumed=resumed)
-    return ended, pace.stopped and ended.unfinished == "it was stopped"
+        return take_in(library, plan, depots, progress, pace, resumed=resumed)
 
 
-def _finish(ended: "Ended", *, stopped: bool, json: bool) -> None:
+def _finish(ended: "Ended", *, json: bool) -> None:
     receipt = ended.receipt
     if json:
-        say.as_json(run_document(receipt) | {"stopped": stopped, "unfinished": ended.unfinished})
+        say.as_json(run_document(receipt) | {"stopped": ended.stopped, "unfinished": ended.unfinished})
     else:
         print_receipt(receipt)
         if ended.unfinished:
@@ -208,7 +207,7 @@ def _finish(ended: "Ended", *, stopped: bool, json: bool) -> None:
         else:
             say.line()
             say.line("Nothing was changed at the source. Before a card is erased: bramblemoor backup, then verify.")
-    if stopped:
+    if ended.stopped:
         raise typer.Exit(INTERRUPTED)
     if ended.unfinished:
         raise typer.Exit(3)

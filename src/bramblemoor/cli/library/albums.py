@@ -12,7 +12,12 @@ from bramblemoor.cli.options import selecting
 from bramblemoor.errors import WrongUse
 
 if TYPE_CHECKING:
-    from bramblemoor.library.selection import Selection
+    from collections.abc import Callable
+
+    from bramblemoor.library.album_edits import Album
+    from bramblemoor.library.home import Library
+    from bramblemoor.library.selection import Selected, Selection
+    from bramblemoor.running import Progress
 
 app = group("album", "Ordered labels over frames; a frame may be in several, and no picture is copied or moved.")
 Title = Annotated[str, typer.Argument(metavar="ALBUM", help="Its title, or a part of it.")]
@@ -78,15 +83,9 @@ def add(
     selection: "Selection",
 ) -> None:
     """Add frames to an album, behind those that are in it, in order of taking."""
-    from bramblemoor.library.album_edits import add_frames, album_called
-    from bramblemoor.library.selection import select
+    from bramblemoor.library.album_edits import add_frames
 
-    library = library_here(library_dir)
-    with holding(library), say.meter() as progress:
-        chosen = some_meant(frames, selection, _WHICH)
-        known = album_called(library, album)
-        selected = select(library, chosen)
-        new = add_frames(library, known, selected, progress)
+    known, selected, new = _changed(library_dir, album, frames, selection, add_frames)
     there = f"; {selected.count - new:,} were in it already" if selected.count > new else ""
     say.line(f"{say.many(new, 'frame')} came into {known.title}{there}.")
 
@@ -101,18 +100,28 @@ def take(
     selection: "Selection",
 ) -> None:
     """Take frames out of an album. They stay in the library."""
-    from bramblemoor.library.album_edits import album_called, take_frames
+    from bramblemoor.library.album_edits import take_frames
+
+    known, selected, gone = _changed(library_dir, album, frames, selection, take_frames)
+    if not gone:
+        raise WrongUse(f"None of {selected.said} is in {known.title}.", "Nothing was changed.")
+    say.line(f"{say.many(gone, 'frame')} left {known.title}.")
+
+
+def _changed(
+    library_dir: LibraryDir, title: str, frames: list[str] | None, selection: "Selection",
+    change: "Callable[[Library, Album, Selected, Progress], int]",
+) -> "tuple[Album, Selected, int]":  # fmt: skip
+    """Change which frames an album has; returns it, the frames that were meant, and how many of them it made a difference to."""
+    from bramblemoor.library.album_edits import album_called
     from bramblemoor.library.selection import select
 
     library = library_here(library_dir)
     with holding(library), say.meter() as progress:
         chosen = some_meant(frames, selection, _WHICH)
-        known = album_called(library, album)
+        known = album_called(library, title)
         selected = select(library, chosen)
-        gone = take_frames(library, known, selected, progress)
-    if not gone:
-        raise WrongUse(f"None of {selected.said} is in {known.title}.", "Nothing was changed.")
-    say.line(f"{say.many(gone, 'frame')} left {known.title}.")
+        return known, selected, change(library, known, selected, progress)
 
 
 @app.command("order")
