@@ -115,6 +115,7 @@ def _print(library: "Library", answer: "Answer", holders: "dict[int, Holder]", w
     _print_items(
         "Not here, as you culled or left them out", [(one, f"on {one.culled}") for one in answer.culled], every
     )
+    say.line()
     for finding in answer.findings:
         say.line(f"{finding.name}: {finding.what}.")
     if answer.others:
@@ -149,7 +150,6 @@ def _print_items(title: str, items: "list[tuple[Item, str]]", every: bool) -> No
         say.line(f"{one.name}: {why}", inward=2)
     if len(shown) < len(items):
         say.line(f"... and {len(items) - len(shown):,} more (--all)", inward=2)
-    say.line()
 
 
 def _document(answer: "Answer", holders: "dict[int, Holder]") -> dict[str, Any]:
