@@ -29,6 +29,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
             ("template", "library.templates", "What is said of many frames alike, under a name."),
             ("shoot", "library.shoots", "The folders of sessions: list, rename, merge, split."),
             ("album", "library.albums", "Ordered labels over frames: make, add, order, rename, export."),
+            ("merge", "cards.merge", "Take a library that was made elsewhere into this one."),
             ("stocktake", "library.stocktake", "Take up what you and other programs did in its folders."),
             ("receipt", "library.receipts", "Read the balanced account of a run."),
             ("receipt list", "library.receipts", "List the receipts of all runs."),
@@ -40,6 +41,11 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
         (
             ("intake", "cards.intake", "Take in a card, a phone's folders, or any folder of pictures."),
             ("cull", "cards.cull", "Mark frames not worth keeping, and take them out: mark, remove, undo, purge."),
+            (
+                "lend",
+                "cards.lend",
+                "Small copies out to somebody to work on, and what comes back joined to its frames.",
+            ),
             (
                 "erasable",
                 "cards.erasable",

@@ -13,7 +13,7 @@ _INSTEAD = {
     ),
     "migrate": "An export is ordered by bramblemoor order; frames are given to others by bramblemoor restore DIR.",
     "ls dir search query pictures frames": "Frames are listed by bramblemoor find.",
-    "shoots split merge subject date": "Shoots are named, parted and put together by bramblemoor shoot.",
+    "shoots split subject date": "Shoots are named, parted and put together by bramblemoor shoot.",
     "albums gallery": "Albums are made and changed by bramblemoor album; a page to look through: bramblemoor page.",
     "browse look thumbnails preview slideshow web html": (
         "A page to look through the library is written by bramblemoor page, a sheet of small pictures by bramblemoor"

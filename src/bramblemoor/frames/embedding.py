@@ -24,23 +24,43 @@ def with_packet(content: bytes, packet: bytes) -> bytes | None:
 
 def _in_jpeg(content: bytes, packet: bytes) -> bytes | None:
     """An APP1 segment behind JFIF and Exif (XMP part 3, 1.1.3)."""
-    at, head, rest = 2, [content[:2]], list[bytes]()
+    parts = _parts(content)
+    if parts is None:
+        return None
+    segments, data = parts
+    head, rest = [content[:2]], list[bytes]()
+    for segment in segments:
+        if segment[1] == 0xE1 and segment[4:].startswith((JPEG_XMP, JPEG_XMP_MORE)):
+            continue
+        is_first = segment[1] == 0xE0 or (segment[1] == 0xE1 and segment[4:10] == b"Exif\0\0")
+        (head if is_first else rest).append(segment)
+    payload = JPEG_XMP + packet
+    segment = b"\xff\xe1" + struct.pack(">H", len(payload) + 2) + payload
+    return b"".join([*head, segment, *rest, data])
+
+
+def image_data(content: bytes) -> bytes:
+    """A JPEG less what is said of it (APP1 to APP15 and comments): it stays the same whatever is embedded. Others as they are."""
+    parts = _parts(content) if content.startswith(b"\xff\xd8\xff") else None
+    if parts is None:
+        return content
+    segments, data = parts
+    return b"".join([*(one for one in segments if not (0xE1 <= one[1] <= 0xEF or one[1] == 0xFE)), data])
+
+
+def _parts(content: bytes) -> tuple[list[bytes], bytes] | None:
+    """The segments of a JPEG before its image data, and that; None where it is broken there."""
+    at, segments = 2, list[bytes]()
     while at + 4 <= len(content) and content[at] == 0xFF and content[at + 1] not in (0xDA, 0xD9):
-        marker = content[at + 1]
-        if marker == 0xFF:
+        if content[at + 1] == 0xFF:
             at += 1
             continue
         length = struct.unpack(">H", content[at + 2 : at + 4])[0]
         if length < 2 or at + 2 + length > len(content):
             return None
-        segment = content[at : at + 2 + length]
+        segments.append(content[at : at + 2 + length])
         at += 2 + length
-        if marker == 0xE1 and segment[4:].startswith((JPEG_XMP, JPEG_XMP_MORE)):
-            continue
-        (head if marker == 0xE0 or (marker == 0xE1 and segment[4:10] == b"Exif\0\0") else rest).append(segment)
-    payload = JPEG_XMP + packet
-    segment = b"\xff\xe1" + struct.pack(">H", len(payload) + 2) + payload
-    return b"".join([*head, segment, *rest, content[at:]])
+    return segments, content[at:]
 
 
 def _in_png(content: bytes, packet: bytes) -> bytes | None:

@@ -3,12 +3,13 @@
 They are added property by property, where a packet does not say it yet, and taken out again where it still says just that.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from copy import deepcopy
 
 from lxml import etree
 
-from bramblemoor.frames.xmp_model import nodes, normal, parse_packet
+from bramblemoor.frames.xmp_model import nodes, normal, packet_of, parse_packet, remove
+from bramblemoor.frames.xmp_names import DESCRIPTIVE, RDF
 
 _ABOUT = "about"
 
@@ -35,12 +36,16 @@ def take_from(rdf: etree._Element, fragments: Sequence[bytes]) -> None:
 def _properties(fragments: Sequence[bytes]) -> Iterator[tuple[str, etree._Element]]:
     """Every property of some packets as an element, in whatever notation it is told."""
     for fragment in fragments:
-        for node in nodes(parse_packet(fragment)):
-            for name, value in node.attrib.items():
-                if str(name).startswith("{") and etree.QName(str(name)).localname != _ABOUT:
-                    yield str(name), _as_element(str(name), str(value), node.nsmap)
-            for child in node.iterchildren(etree.Element):
-                yield str(child.tag), child
+        yield from _properties_in(parse_packet(fragment))
+
+
+def _properties_in(rdf: etree._Element) -> Iterator[tuple[str, etree._Element]]:
+    for node in nodes(rdf):
+        for name, value in node.attrib.items():
+            if str(name).startswith("{") and etree.QName(str(name)).localname != _ABOUT:
+                yield str(name), _as_element(str(name), str(value), node.nsmap)
+        for child in node.iterchildren(etree.Element):
+            yield str(child.tag), child
 
 
 def _as_element(name: str, text: str, prefixes: Mapping[str | None, str]) -> etree._Element:
@@ -48,6 +53,39 @@ def _as_element(name: str, text: str, prefixes: Mapping[str | None, str]) -> etr
     element = etree.Element(name, nsmap={prefix: told for prefix, told in prefixes.items() if prefix and told == space})
     element.text = text
     return element
+
+
+def instructions(packet: bytes, beside: bytes | None = None) -> tuple[bytes | None, list[str]]:
+    """What a packet holds that does not describe its picture: an editor's instructions; None where there are none.
+
+    Of an editor that has its say in `beside`, too, nothing is told, as two states of its instructions do not mix; those that say
+    something else there are named by their namespace. Raises BrokenXmp.
+    """
+    rdf = parse_packet(packet)
+    there, here = _by_space(rdf), _by_space(parse_packet(beside)) if beside is not None else {}
+    without(rdf, lambda space: space in DESCRIPTIVE or space in here)
+    otherwise = [space for space, told in there.items() if space in here and told != here[space]]
+    return packet_of(rdf) if there.keys() - here.keys() else None, [str(space) for space in otherwise]
+
+
+def without(rdf: etree._Element, unwanted: Callable[[str | None], bool]) -> None:
+    """Take out of a packet the properties of some namespaces."""
+    for node in nodes(rdf):
+        for name in [str(name) for name in node.attrib if unwanted(etree.QName(str(name)).namespace)]:
+            if etree.QName(name).namespace != RDF:
+                del node.attrib[name]
+        for child in [child for child in node.iterchildren(etree.Element) if unwanted(etree.QName(child).namespace)]:
+            remove(child)
+
+
+def _by_space(rdf: etree._Element) -> dict[str | None, list[str]]:
+    """What is said in namespaces that do not describe pictures."""
+    found: dict[str | None, list[str]] = {}
+    for name, element in _properties_in(rdf):
+        space = etree.QName(name).namespace
+        if space not in DESCRIPTIVE:
+            found.setdefault(space, []).append(normal(element))
+    return {space: sorted(told) for space, told in found.items()}
 
 
 def _stands(rdf: etree._Element, name: str) -> bool:

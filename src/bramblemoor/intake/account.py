@@ -4,6 +4,7 @@ from pathlib import Path
 
 from bramblemoor.depots.engine.copying import CopyRun, Outcome
 from bramblemoor.depots.register.records import Books
+from bramblemoor.intake.interface import Plan
 from bramblemoor.intake.passing import State
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, total
@@ -27,8 +28,8 @@ def account(
         plan.came_in,
         kept,
         [*left, *plan.twice, *plan.drops, *plan.culled, *plan.beside, *plan.left],
-        [*plan.findings, *findings, *seen],
-        {"from": Path(plan.wishes.source).name, "into": _into(state), **_copied(run)},
+        [*plan.findings, *plan.joined.findings, *findings, *seen],
+        {"from": Path(plan.wishes.source).name, "into": _into(state), **_joined(plan), **_copied(run)},
     )
 
 
@@ -57,6 +58,14 @@ def _of_frames(state: State, unfinished: str) -> tuple[Amount, list[LeftOut]]:
 def _into(state: State) -> str:
     folders = [shoot.folder.removeprefix("pictures/") for shoot in state.plan.shoots]
     return ", ".join(folders[:3]) + (f" and {len(folders) - 3} more" if len(folders) > 3 else "") or "nothing"
+
+
+def _joined(plan: Plan) -> dict[str, str]:
+    """What a library that was merged told of frames that are here."""
+    if not plan.wishes.merge:
+        return {}
+    frames, albums = plan.joined.frames, plan.joined.albums
+    return {"joined": f"what is known of {frames:,} frames that are here, and {albums:,} albums"}
 
 
 def _copied(run: CopyRun) -> dict[str, str]:

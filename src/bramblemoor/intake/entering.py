@@ -72,18 +72,24 @@ def _enter(library: Library, landing: Placing, one: Arrived, files: dict[int, in
     pictures = [came for came in one.came if came.file.role != "sidecar"]
     path = original_of(one.came).file.path
     name = path.rpartition("/")[2]
-    number = add_frame(db, folder=frame.folder, name=name, read_as=frame.read_as, service="", reference="", arrived="")
+    number = add_frame(
+        db, folder=frame.folder, name=name, read_as=frame.read_as, service=frame.service, reference=frame.reference, arrived=""
+    )  # fmt: skip
     for came in pictures:
-        file, former = came.file, came.file.source.rpartition("/")[2]
+        file, former = came.file, came.file.former_name or came.file.source.rpartition("/")[2]
         files[came.number] = enter_file(db, number, NewFile(
             role="original" if file.path == path else file.role,
             path=file.path, bytes=file.bytes, sha256=came.sha256, mtime_ns=frame.mtime_ns, media=file.media,
             width=file.width, height=file.height, former_name=former if former != file.path.rpartition("/")[2] else "",
         ))  # fmt: skip
     claims = [Claim(*claim) for claim in frame.claims]  # type: ignore[arg-type]
-    add_claims(db, number, path, [claim for claim in claims if claim.source != "you"])
-    packet = _packet(library, landing, one.came, number)
-    add_claims(db, number, _SAID, [claim for claim in claims if claim.source == "you"])
+    if frame.as_told:
+        add_claims(db, number, path, claims)
+        packet = _packet(library, landing, one, number)
+    else:
+        add_claims(db, number, path, [claim for claim in claims if claim.source != "you"])
+        packet = _packet(library, landing, one, number)
+        add_claims(db, number, _SAID, [claim for claim in claims if claim.source == "you"])
     sidecar = write_sidecar(library, number, packet, new=True)
     if is_bound(db, number):
         library.seen.append(Finding(
@@ -98,15 +104,17 @@ def original_of(came: Sequence[Came]) -> Came:
     return next((one for one in pictures if one.file.role == "original"), pictures[0])
 
 
-def _packet(library: Library, landing: Placing, came: Sequence[Came], number: int) -> bytes | None:
+def _packet(library: Library, landing: Placing, arrived: Arrived, number: int) -> bytes | None:
     """The sidecar that came with a frame, what it says entered; one that cannot be read is kept as it came, and told."""
     first: bytes | None = None
-    for one in came:
+    for one in arrived.came:
         if one.file.role != "sidecar":
             continue
         try:
             packet = packet_in(place_of(landing, landing_path(one.file)))
-            add_claims(library.db, number, one.file.source, read_xmp(packet))
+            said = read_xmp(packet)
+            if not arrived.frame.as_told:
+                add_claims(library.db, number, one.file.source, said)
             first = first or packet
         except BrokenXmp as error:
             library.seen.append(Finding(

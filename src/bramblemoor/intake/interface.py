@@ -1,9 +1,11 @@
 """What an intake is asked for, and what it plans: values that the steps hand on, and that an interrupted run is finished by."""
 
 from collections.abc import Iterator
+from typing import Literal
 
 import msgspec
 
+from bramblemoor.library.merging import Joined
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut
 
 
@@ -11,6 +13,7 @@ class Wishes(msgspec.Struct, frozen=True):
     """What is asked for. `split` is "", "day", or a gap in seconds; `by_month` files by capture month, names kept.
 
     `keep` are globs of frames that are wanted although nothing is seen in them; `again` takes in what was culled here once.
+    `merge` says that the source is another library, of which all is wanted as it is known there.
     """
 
     source: str
@@ -28,6 +31,7 @@ class Wishes(msgspec.Struct, frozen=True):
     device: str = ""
     templates: list[str] = []
     depots: list[str] = []
+    merge: bool = False
 
 
 class PlannedFile(msgspec.Struct, gc=False):
@@ -42,11 +46,13 @@ class PlannedFile(msgspec.Struct, gc=False):
     width: int = 0
     height: int = 0
     sha256: str = ""
+    former_name: str = ""
 
 
 class PlannedFrame(msgspec.Struct):
     """A frame to take in. `claims` are (field, value, source); `mtime_ns` is when it was taken, as its files get it, and `shown`
-    the local clock of that, "" where nobody knows it.
+    the local clock of that, "" where nobody knows it. `as_told` says that the claims are another ledger's, in the order in which
+    they were told, and that a sidecar says no more than they do; `service` and `reference` are where it once came from.
     """
 
     folder: str
@@ -56,6 +62,9 @@ class PlannedFrame(msgspec.Struct):
     mtime_ns: int
     shown: str = ""
     album: str = ""
+    service: str = ""
+    reference: str = ""
+    as_told: bool = False
 
     @property
     def amount(self) -> Amount:
@@ -102,6 +111,13 @@ class Plan(msgspec.Struct):
     findings: list[Finding] = []
     seen: list[tuple[str, int, int, str]] = []
     """Of what is not taken in: (path, bytes, mtime in ns, digest) as it lies on the device, to know it by the next time."""
+    joined: Joined = Joined()
+    """Of a library to merge: what is known there of frames that are here."""
+
+    @property
+    def run(self) -> Literal["intake", "merge"]:
+        """What the receipt calls it."""
+        return "merge" if self.wishes.merge else "intake"
 
     @property
     def taken(self) -> Amount:
@@ -109,6 +125,10 @@ class Plan(msgspec.Struct):
         for frame in self.frames:
             whole += frame.amount
         return whole
+
+    @property
+    def changes_nothing(self) -> bool:
+        return not (self.frames or self.joined.frames or self.joined.albums)
 
     def files(self) -> Iterator[tuple[PlannedFrame, PlannedFile]]:
         for frame in self.frames:

@@ -21,9 +21,10 @@ from bramblemoor.intake.clocks import (
     tell_offset,
     with_reset_clocks,
 )
-from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, PlannedShoot, Wishes
+from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, Wishes
 from bramblemoor.intake.listing import Listing, Looked, Lying, list_source, look
 from bramblemoor.intake.objects import Shot, at, stem_of, to_shots, together
+from bramblemoor.intake.summing import note_folders, note_what_stays, whole_of
 from bramblemoor.library.dates import first_day
 from bramblemoor.library.filing import free_paths
 from bramblemoor.library.globs import fits
@@ -82,8 +83,8 @@ def make_plan(library: Library, wishes: Wishes, progress: Progress) -> Plan:
     for one in plan.frames:
         for file in one.files:
             file.sha256 = contents.of.get(file.source, "")
-    _note_what_stays(plan, sum(bool(one.trouble) for one, _ in left))
-    plan.came_in = _whole(plan)
+    note_what_stays(plan, sum(bool(one.trouble) for one, _ in left))
+    plan.came_in = whole_of(plan)
     return plan
 
 
@@ -214,18 +215,6 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Co
         raise WrongUse(f"No frame there fits {glob!r}.", "Name frames as the plan does, or '*' for all of them.")
 
 
-def _note_what_stays(plan: Plan, unread: int) -> None:
-    """What a person has to see to, as nothing else will: what is named among what is left is easily passed over."""
-    for name, count, way in (
-        ("unreadable", unread, ""),
-        ("new beside pictures that are here", len(plan.beside), ". To have them, copy them beside these pictures, then:"
-         " bramblemoor stocktake"),
-    ):  # fmt: skip
-        if count:
-            files = "1 file" if count == 1 else f"{count:,} files"
-            plan.findings.append(Finding(name, f"{files} there; what is left names them{way}", attention=True))
-
-
 def _note_known(plan: Plan, library: Library, shot: Shot, path: str, contents: _Contents) -> None:
     """A frame whose original is here; what lies beside it there and is not here, as a sidecar written since, is told."""
     known = Amount(1)
@@ -267,7 +256,7 @@ def _name(plan: Plan, library: Library, shots: Sequence[Shot]) -> None:
             frame = _planned(library, shot, folder, None, is_planned, plan.wishes, "")
             planned |= {collision_key(file.path) for file in frame.files}
             plan.frames.append(frame)
-        _note_folders(plan, library)
+        note_folders(plan, library)
         return
     groups = _parted(plan.wishes, shots)
     subjects = _one_each(plan.wishes, "subject", plan.wishes.subjects, groups)
@@ -287,7 +276,7 @@ def _name(plan: Plan, library: Library, shots: Sequence[Shot]) -> None:
             frame = _planned(library, shot, folder, stem, is_planned, plan.wishes, location)
             planned |= {collision_key(file.path) for file in frame.files}
             plan.frames.append(frame)
-    _note_folders(plan, library)
+    note_folders(plan, library)
 
 
 def _parted(wishes: Wishes, shots: Sequence[Shot]) -> list[list[Shot]]:
@@ -392,27 +381,3 @@ def _planned(
 
 def _of_file(lying: Lying) -> Moment:
     return moment_from_epoch(lying.mtime_ns // 1_000_000_000) or Moment(utc=now_utc())
-
-
-def _note_folders(plan: Plan, library: Library) -> None:
-    """Sum the frames up by the folders that they come into."""
-    groups: dict[str, list[PlannedFrame]] = {}
-    for frame in plan.frames:
-        groups.setdefault(frame.folder, []).append(frame)
-    for folder, frames in groups.items():
-        there = library.db.execute("SELECT count(*) FROM frames WHERE folder = ?", (folder,)).fetchone()[0]
-        times = sorted(frame.shown for frame in frames if frame.shown) or [""]
-        names = [frame.files[0].path.rpartition("/")[2] for frame in frames]
-        plan.shoots.append(PlannedShoot(
-            folder, len(frames), sum(frame.amount.bytes for frame in frames), there, names[0], names[-1],
-            times[0], times[-1],
-        ))  # fmt: skip
-
-
-def _whole(plan: Plan) -> Amount:
-    whole = plan.taken
-    for known in plan.known:
-        whole += known.amount
-    for left in (*plan.twice, *plan.drops, *plan.culled, *plan.beside, *plan.left):
-        whole += left.amount
-    return whole

@@ -27,10 +27,12 @@ from bramblemoor.intake.interface import Plan
 from bramblemoor.intake.kept_plan import forget, keep
 from bramblemoor.intake.landing import landed, open_landing, place_of
 from bramblemoor.intake.leftovers import keep_albums, keep_sidecars
+from bramblemoor.intake.merging import open_other
 from bramblemoor.intake.passing import PassOn, State
 from bramblemoor.library import copies, taken_in
 from bramblemoor.library.copies import LIBRARY
 from bramblemoor.library.home import Library, require_room
+from bramblemoor.library.merging import join
 from bramblemoor.library.receipts import Amount, Finding, Receipt, write_receipt
 from bramblemoor.library.stocktake.stock import renew_snapshot
 from bramblemoor.running import Pace, Progress, silent
@@ -67,7 +69,7 @@ def take_in(
     _enter_ready(library, state, landing)  # before depots are finished: what lies there is then known
     depots, wrong = finish_all(library, depots)
     _require_room(library, state, depots)
-    books = open_books(library, "intake")
+    books = open_books(library, plan.run)
     members = members_of(library, depots)
     run = CopyRun(library, members, books.name, progress, pace)
     failure = _pass_on(library, state, landing, run, pace)
@@ -75,9 +77,9 @@ def take_in(
     if failure:
         stopped = failure == _STOPPED
         return Ended(_unfinished(library, state, run, books, before, findings, failure), failure, stopped=stopped)
-    _remember(library, state)
-    keep_sidecars(library, state, landing)
-    keep_albums(library, state)
+    _keep_the_rest(library, state, landing)
+    if plan.wishes.merge:
+        plan.joined = join(library, open_other(library, plan.wishes), progress, changing=True)
     settle_apart(library)
     _bring_the_rest(run, state)
     findings += _at_depots(run, state)
@@ -98,15 +100,22 @@ def end_interrupted(library: Library, plan: Plan) -> int:
     _take_up(library, state, landing)
     before = _entered_so_far(state)
     _enter_ready(library, state, landing)
-    _remember(library, state)
-    keep_sidecars(library, state, landing)
-    keep_albums(library, state)
+    _keep_the_rest(library, state, landing)
     settle_apart(library)
     run = CopyRun(library, [], "", silent)
-    receipt = account(library, state, run, open_books(library, "intake"), before, [], "it was interrupted")
+    receipt = account(library, state, run, open_books(library, plan.run), before, [], "it was interrupted")
     write_receipt(library.receipts, receipt)
     forget(library)
     return len(state.done)
+
+
+def _keep_the_rest(library: Library, state: State, landing: Placing) -> None:
+    """What a source leaves besides frames: what was read of it, its sidecars as they came, and its folders as albums."""
+    if state.plan.wishes.merge:
+        return  # the other library keeps all that by itself
+    _remember(library, state)
+    keep_sidecars(library, state, landing)
+    keep_albums(library, state)
 
 
 def refuse_choosy(depots: Sequence[Depot]) -> None:

@@ -202,3 +202,24 @@ def choose_shown(db: sqlite3.Connection, frame: int) -> Facts:
     db.execute("DELETE FROM words WHERE rowid = ?", (frame,))
     db.execute(ENTER_WORDS, words_row(frame, folder, name, facts, albums_of(db, frame)))
     return facts
+
+
+# What a frame is shown by: its original, or where that is a raw with a JPEG of the camera's beside it, that.
+_SHOWN_BY = """
+    SELECT f.frame, f.path, f.sha256 FROM files f WHERE f.frame = ? AND f.role IN ('original', 'rendition')
+    ORDER BY (f.role = 'original') = (f.media IN ('image/x-raw', 'image/dng') AND EXISTS (
+        SELECT 1 FROM files r WHERE r.frame = f.frame AND r.role = 'rendition' AND r.media = 'image/jpeg')), f.id LIMIT 1
+"""
+
+
+@dataclass(frozen=True)
+class ShownBy:
+    """The file that a frame is shown by: its path in the library, and its digest."""
+
+    frame: int
+    path: str
+    sha256: str
+
+
+def shown_by(db: sqlite3.Connection, frame: int) -> ShownBy:
+    return ShownBy(*db.execute(_SHOWN_BY, (frame,)).fetchone())

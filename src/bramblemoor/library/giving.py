@@ -13,12 +13,11 @@ from bramblemoor.disk.names import free_name
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.claims import believe
 from bramblemoor.frames.embedding import with_packet
-from bramblemoor.frames.xmp_model import BrokenXmp
-from bramblemoor.frames.xmp_reading import packet_in
 from bramblemoor.frames.xmp_writing import Belonging, read_packet, sidecar, without_own
 from bramblemoor.library.catalogue import claims_of
 from bramblemoor.library.home import Library, require_apart
 from bramblemoor.library.receipts import Amount
+from bramblemoor.library.sidecars import packet_of_frame
 
 _MOST_EMBEDDED = 512 << 20  # bytes of a file that is held in memory for it
 
@@ -81,13 +80,5 @@ def _copy(library: Library, frame: int, source: Path, target: Path, mtime_ns: in
 def packet_for(library: Library, frame: int) -> bytes:
     """All that is known of a frame as an XMP packet, for others: without marks of our own, and with what editors wrote."""
     facts = believe(claims_of(library.db, frame))
-    row = library.db.execute(
-        "SELECT path FROM files WHERE frame = ? AND role = 'sidecar' ORDER BY id LIMIT 1", (frame,)
-    ).fetchone()
-    there = None
-    if row is not None:
-        try:
-            there = read_packet(packet_in(library.root / row["path"]))
-        except (BrokenXmp, OSError):
-            there = None
-    return without_own(sidecar(facts, Belonging(), there))
+    packet = packet_of_frame(library, frame)
+    return without_own(sidecar(facts, Belonging(), read_packet(packet) if packet is not None else None))

@@ -15,7 +15,8 @@ from lxml import etree
 from bramblemoor.disk.durable import write_atomically
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.claims import Field
-from bramblemoor.frames.xmp_model import BrokenXmp, new_property, nodes, packet_of, parse_packet
+from bramblemoor.frames.xmp_fragments import without
+from bramblemoor.frames.xmp_model import BrokenXmp, new_property, packet_of, parse_packet
 from bramblemoor.frames.xmp_names import DESCRIPTIVE, NAMESPACES, RDF
 from bramblemoor.library.home import Library
 from bramblemoor.library.sayings import Templated, Word
@@ -177,10 +178,5 @@ def _look(template: Template, folder: Path) -> etree._Element:
             f"The look {path} cannot be read ({why}).",
             "Put the XMP of the look beside the template, or take it out of it.",
         ) from error
-    for node in nodes(rdf):
-        for name in [str(name) for name in node.attrib if etree.QName(str(name)).namespace in DESCRIPTIVE]:
-            del node.attrib[name]
-        for child in list(node.iterchildren(etree.Element)):
-            if etree.QName(child).namespace in DESCRIPTIVE:
-                node.remove(child)
+    without(rdf, DESCRIPTIVE.__contains__)
     return rdf

@@ -3,7 +3,7 @@
 import hashlib
 import os
 import sqlite3
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
 
 from bramblemoor.disk.durable import flush_file, set_time, temporary_name
@@ -37,14 +37,16 @@ _NAMED_ALONE = """
 
 
 def write_sidecar(
-    library: Library, frame: int, delivered: bytes | None = None, *, new: bool = False, where_different: bool = False
-) -> Path | None:
+    library: Library, frame: int, delivered: bytes | None = None, *, new: bool = False, where_different: bool = False,
+    also: Sequence[bytes] = (),
+) -> Path | None:  # fmt: skip
     """Write or renew a frame's sidecar, inside a transaction of the ledger; returns its path, None where nothing was written.
 
     `delivered` is a sidecar that came with the picture. What others wrote is only ever added to: what somebody changed
     since it was last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be
     read is left as it is; what is known waits in the ledger, which is told. A `new` frame gets its own even in a year that
-    is bound. `where_different` leaves one alone that says all already. The file is not flushed: the caller flushes many.
+    is bound. `where_different` leaves one alone that says all already; `also` are packets whose properties are to stand in
+    it where none of their names does. The file is not flushed: the caller flushes many.
     """
     db = library.db
     facts = choose_shown(db, frame)
@@ -52,14 +54,14 @@ def write_sidecar(
     if row is None or (row["is_bound"] and not new):
         return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are
     albums = albums_of(db, frame)
-    if not row["is_here"] and not is_wanted(claims_of(db, frame), albums, row["former_name"]):
+    if not row["is_here"] and not also and not is_wanted(claims_of(db, frame), albums, row["former_name"]):
         return None
     relative: str = row["path"] + ".xmp"
     target = f"{library.root}/{relative}"
     gone = tuple(name for field, name in facts.gone if field == "template")
     belonging = Belonging(
         albums, origin_of(row["service"], row["reference"]), row["former_name"],
-        fragments(library, facts.templates), fragments(library, gone),
+        [*fragments(library, facts.templates), *also], fragments(library, gone),
     )  # fmt: skip
     here: bytes | None = None
     if os.path.isfile(target):
@@ -150,6 +152,21 @@ def renew_former(library: Library) -> int:
             " what others wrote in them is as it was",
         ))  # fmt: skip
     return len(renewed)
+
+
+def packet_of_frame(library: Library, frame: int) -> bytes | None:
+    """A frame's sidecar; None where it has none that can be read."""
+    row = library.db.execute(
+        "SELECT path FROM files WHERE frame = ? AND role = 'sidecar' ORDER BY id LIMIT 1", (frame,)
+    ).fetchone()
+    if row is None:
+        return None
+    try:
+        packet = packet_in(library.root / row["path"])
+        read_packet(packet)
+    except (BrokenXmp, OSError):
+        return None
+    return packet
 
 
 def write_what_waits(library: Library) -> None:

@@ -13,9 +13,10 @@ from bramblemoor.frames.claims import Claim, believed_moment
 from bramblemoor.frames.likeness import Relation, prints_of, relation
 from bramblemoor.frames.moments import Moment
 from bramblemoor.frames.sniff import ending_of
+from bramblemoor.library.catalogue import shown_by
 from bramblemoor.library.home import Library
 from bramblemoor.library.selection import Selected
-from bramblemoor.looking.thumbnails import Thumbnails, shown_by
+from bramblemoor.looking.thumbnails import Thumbnails
 from bramblemoor.planning.near import groups_of, near_pairs
 from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
@@ -72,7 +73,7 @@ def groups(selected: Selected, progress: Progress) -> Iterator[list[Member]]:
     thumbnails.ensure(selected.frames(), progress, selected.count)
     frames = [_frame(library, number) for number in selected.frames()]
     links = _same_files(frames)
-    shown = [shown_by(library, one.frame).sha256 for one in frames]
+    shown = [shown_by(library.db, one.frame).sha256 for one in frames]
     pairs = _candidates(frames, shown, thumbnails, progress)
     links |= _looked_at(pairs, frames, shown, thumbnails, progress)
     thumbnails.close()

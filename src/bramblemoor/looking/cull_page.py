@@ -9,12 +9,12 @@ from bramblemoor.disk.durable import write_atomically
 from bramblemoor.frames.claims import MARKED, believe
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.frames.showing import as_jpeg, shown
-from bramblemoor.library.catalogue import claims_of
+from bramblemoor.library.catalogue import claims_of, shown_by
 from bramblemoor.library.naming import slug
 from bramblemoor.library.receipts import stamp
 from bramblemoor.library.selection import Selected
 from bramblemoor.looking.page import as_script
-from bramblemoor.looking.thumbnails import Thumbnails, shown_by
+from bramblemoor.looking.thumbnails import Thumbnails
 from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
 
@@ -31,7 +31,7 @@ def write_cull_page(selected: Selected, folder: Path, progress: Progress) -> int
     frames: list[dict[str, Any]] = []
     jobs = []
     for frame in selected.frames():
-        by = shown_by(library, frame)
+        by = shown_by(library.db, frame)
         jobs.append((str(library.root / by.path), str(folder / "previews" / f"{frame}.jpg")))
         frames.append(_told(selected, frame, thumbnails.get(by.sha256)))
     whole, done = 0, 0

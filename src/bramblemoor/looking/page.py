@@ -16,11 +16,11 @@ from typing import Any
 from bramblemoor.disk.durable import write_atomically
 from bramblemoor.frames.claims import Facts, believe
 from bramblemoor.frames.showing import as_jpeg, shown
-from bramblemoor.library.catalogue import claims_of
+from bramblemoor.library.catalogue import claims_of, shown_by
 from bramblemoor.library.copies import good
 from bramblemoor.library.home import Library
 from bramblemoor.library.selection import Selected
-from bramblemoor.looking.thumbnails import Thumbnails, shown_by
+from bramblemoor.looking.thumbnails import Thumbnails
 from bramblemoor.running import Progress, Stage, portions
 
 _CHUNK, _PACK = 1000, 50
@@ -79,7 +79,7 @@ def write_page(selected: Selected, folder: Path, wish: Wish, progress: Progress)
     for number, some in enumerate(portions(selected.frames(), _CHUNK)):
         told = []
         for frame in some:
-            by = shown_by(library, frame)
+            by = shown_by(library.db, frame)
             record, facts = _record(library, frame, index, holders, wish)
             told.append(record)
             _note(index, place, record, facts)
@@ -202,7 +202,7 @@ def _albums(library: Library, index: _Index) -> Iterator[list[Any]]:
 
 def _write_previews(selected: Selected, writer: "_Writer", progress: Progress) -> None:
     for number, frame in enumerate(selected.frames(), 1):
-        image = shown(selected.library.root / shown_by(selected.library, frame).path, _PREVIEW)
+        image = shown(selected.library.root / shown_by(selected.library.db, frame).path, _PREVIEW)
         if image is not None:
             writer.file(f"previews/{frame}.jpg", as_jpeg(image, 82))
         progress(Stage("making previews", "frames"), number, selected.count)

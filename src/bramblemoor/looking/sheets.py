@@ -14,10 +14,9 @@ from bramblemoor.disk.durable import replacing
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.claims import MARKED, believe
 from bramblemoor.frames.showing import as_jpeg, shown
-from bramblemoor.library.catalogue import claims_of
+from bramblemoor.library.catalogue import claims_of, shown_by
 from bramblemoor.library.home import Library
 from bramblemoor.library.selection import Selected
-from bramblemoor.looking.thumbnails import shown_by
 from bramblemoor.running import Progress, Stage
 
 _WIDTH, _HEIGHT, _MARGIN, _HEAD, _FOOT = 210.0, 297.0, 12.0, 16.0, 9.0
@@ -86,7 +85,7 @@ def _cell_height(columns: int) -> float:
 def _cells(selected: Selected, *, side_by_side: bool, progress: Progress) -> Iterator[Shown]:
     library = selected.library
     for number, frame in enumerate(selected.frames(), 1):
-        paths = _both(library, frame) if side_by_side else [shown_by(library, frame).path]
+        paths = _both(library, frame) if side_by_side else [shown_by(library.db, frame).path]
         pictures = [as_jpeg(image, 82) for path in paths if (image := shown(library.root / path, _PIXELS)) is not None]
         yield Shown(pictures, _caption(library, frame))
         progress(Stage("drawing the sheet", "frames"), number, selected.count)

@@ -7,6 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from bramblemoor.frames.showing import as_jpeg, shown
+from bramblemoor.library.catalogue import shown_by
 from bramblemoor.library.home import Library
 from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
@@ -21,21 +22,6 @@ _SCHEMA = """
         jpeg BLOB NOT NULL                      -- empty: nothing can be shown
     ) WITHOUT ROWID;
 """
-# What a frame is shown by: its original, or where that is a raw with a JPEG of the camera's beside it, that.
-_SHOWN_BY = """
-    SELECT f.frame, f.path, f.sha256 FROM files f WHERE f.frame = ? AND f.role IN ('original', 'rendition')
-    ORDER BY (f.role = 'original') = (f.media IN ('image/x-raw', 'image/dng') AND EXISTS (
-        SELECT 1 FROM files r WHERE r.frame = f.frame AND r.role = 'rendition' AND r.media = 'image/jpeg')), f.id LIMIT 1
-"""
-
-
-@dataclass(frozen=True)
-class ShownBy:
-    """The file that a frame is shown by: its path in the library, and its digest."""
-
-    frame: int
-    path: str
-    sha256: str
 
 
 @dataclass(frozen=True)
@@ -43,10 +29,6 @@ class Thumbnail:
     width: int
     height: int
     jpeg: bytes
-
-
-def shown_by(library: Library, frame: int) -> ShownBy:
-    return ShownBy(*library.db.execute(_SHOWN_BY, (frame,)).fetchone())
 
 
 class Thumbnails:
@@ -85,7 +67,7 @@ class Thumbnails:
     def _lacking(self, frames: Iterable[int]) -> Iterator[tuple[str, str]]:
         asked: set[str] = set()
         for frame in frames:
-            one = shown_by(self._library, frame)
+            one = shown_by(self._library.db, frame)
             known = self._db.execute("SELECT 1 FROM thumbnails WHERE sha256 = ?", (one.sha256,)).fetchone()
             if known is None and one.sha256 not in asked:
                 asked.add(one.sha256)

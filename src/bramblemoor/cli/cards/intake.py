@@ -1,6 +1,6 @@
 """intake."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -122,11 +122,15 @@ def intake(
                 say.line("Nothing was taken in (--dry-run).")
             return
         depots = _depots(library, wishes, stack)
-        plan, resumed = _agreed(library, wishes, depots, yes=yes, json=json)
+        plan, resumed = agreed(library, wishes, _planned, depots, yes=yes, json=json)
         if plan is None:
             return
-        ended = _carry_out(library, plan, depots, resumed=resumed)
-    _finish(ended, json=json)
+        ended = carry_out(library, plan, depots, resumed=resumed)
+    finish(ended, json=json)
+    if not json and not ended.unfinished:
+        say.line()
+        say.line("Nothing was changed at the source. Before a card is erased: bramblemoor backup, then verify.")
+    exit_by(ended)
 
 
 def _depots(library: "Library", wishes: "Wishes", stack: ExitStack) -> "Sequence[Depot]":
@@ -146,9 +150,10 @@ def _planned(library: "Library", wishes: "Wishes") -> "Plan":
         return make_plan(library, wishes, progress)
 
 
-def _agreed(
-    library: "Library", wishes: "Wishes", depots: "Sequence[Depot]", *, yes: bool, json: bool
-) -> "tuple[Plan | None, bool]":
+def agreed(
+    library: "Library", wishes: "Wishes", planned: "Callable[[Library, Wishes], Plan]", depots: "Sequence[Depot]", *,
+    yes: bool, json: bool,
+) -> "tuple[Plan | None, bool]":  # fmt: skip
     """The plan to carry out, and whether it is that of an intake that was interrupted, which was agreed to then."""
     from bramblemoor.intake.kept_plan import is_for, kept_plan
 
@@ -158,14 +163,14 @@ def _agreed(
         return begun, True
     if begun is not None:
         _end_other(library, begun)
-    plan = _planned(library, wishes)
-    if not plan.frames:
+    plan = planned(library, wishes)
+    if plan.changes_nothing:
         _print_nothing(library, plan, json=json)
         return None, False
     if not json:
         print_plan(library, plan, depots, json=False)
     require_consent(
-        "Take these in?",
+        "Merge it?" if wishes.merge else "Take these in?",
         f"{say.many(len(plan.frames), 'frame')} would be taken in",
         yes=yes,
         undone="Nothing was taken in.",
@@ -184,7 +189,7 @@ def _end_other(library: "Library", begun: "Plan") -> None:
     )
 
 
-def _carry_out(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, resumed: bool) -> "Ended":
+def carry_out(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, resumed: bool) -> "Ended":
     from bramblemoor.intake.take_in import take_in
     from bramblemoor.running import Pace
 
@@ -193,7 +198,8 @@ def _carry_out(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, r
         return take_in(library, plan, depots, progress, pace, resumed=resumed)
 
 
-def _finish(ended: "Ended", *, json: bool) -> None:
+def finish(ended: "Ended", *, json: bool) -> None:
+    """Show what came of it."""
     receipt = ended.receipt
     if json:
         say.as_json(run_document(receipt) | {"stopped": ended.stopped, "unfinished": ended.unfinished})
@@ -204,9 +210,11 @@ def _finish(ended: "Ended", *, json: bool) -> None:
             say.line(
                 f"Not done: {ended.unfinished}. Put that right, and give the same command again: it goes on.", "amiss"
             )
-        else:
-            say.line()
-            say.line("Nothing was changed at the source. Before a card is erased: bramblemoor backup, then verify.")
+
+
+def exit_by(ended: "Ended") -> None:
+    """End with the code that says how it went."""
+    receipt = ended.receipt
     if ended.stopped:
         raise typer.Exit(INTERRUPTED)
     if ended.unfinished:
@@ -218,11 +226,11 @@ def _finish(ended: "Ended", *, json: bool) -> None:
 
 def _print_nothing(library: "Library", plan: "Plan", *, json: bool) -> None:
     if json:
-        say.as_json(_document(library, plan) | {"nothing_to_do": True})
+        say.as_json(_document(library, plan, dry_run=False) | {"nothing_to_do": True})
     else:
         if plan.came_in.files:
             print_plan(library, plan, (), json=False)
-        say.line("There is nothing new to take in.")
+        say.line(f"There is nothing new to {'merge' if plan.wishes.merge else 'take in'}.")
     if any(one.attention for one in plan.findings):
         raise typer.Exit(1)
 
@@ -232,7 +240,7 @@ def print_plan(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, j
     from bramblemoor.library.receipts import total
 
     if json:
-        say.as_json(_document(library, plan))
+        say.as_json(_document(library, plan, dry_run=True))
         return
     source = say.place(Path(plan.wishes.source))
     say.line(f"{source} holds {amount_text(plan.came_in)}.")
@@ -267,10 +275,21 @@ def print_plan(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, j
     _print_named("These are there twice", plan.twice)
     _print_named("These are new beside pictures that are here, and not taken in", plan.beside)
     _print_named("These are not taken in", plan.left)
-    _print_findings(plan.findings)
+    _print_findings([*plan.findings, *plan.joined.findings])
+    _print_joined(plan)
     if plan.frames:
         say.line()
         _print_room(library, plan, depots)
+
+
+def _print_joined(plan: "Plan") -> None:
+    joined = plan.joined
+    if joined.frames or joined.albums:
+        say.line()
+        say.line(
+            f"What is known there of {say.many(joined.frames, 'frame')} that {'is' if joined.frames == 1 else 'are'} here is"
+            f" added, and {say.many(joined.albums, 'album')}. Nothing that you said here is replaced."
+        )
 
 
 def _folder(folder: str, there: int) -> str:
@@ -318,7 +337,7 @@ def _print_room(library: "Library", plan: "Plan", depots: "Sequence[Depot]") -> 
     say.line(f"They need {say.size(plan.taken.bytes)}; {', '.join(free)}.")
 
 
-def _document(library: "Library", plan: "Plan") -> dict[str, Any]:
+def _document(library: "Library", plan: "Plan", *, dry_run: bool) -> dict[str, Any]:
     import msgspec
 
     from bramblemoor.disk.durable import free_bytes
@@ -328,7 +347,7 @@ def _document(library: "Library", plan: "Plan") -> dict[str, Any]:
         "not known": plan.left,
     }  # fmt: skip
     return {
-        "dry_run": True, "device": plan.device, "came_in": msgspec.to_builtins(plan.came_in),
+        "dry_run": dry_run, "device": plan.device, "came_in": msgspec.to_builtins(plan.came_in),
         "to_come": msgspec.to_builtins(plan.taken), "free_bytes": free_bytes(library.root),
         "shoots": [
             {
@@ -345,7 +364,8 @@ def _document(library: "Library", plan: "Plan") -> dict[str, Any]:
         "left_out": [
             {"state": state, **msgspec.to_builtins(one)} for state, several in left.items() for one in several
         ],
-        "findings": msgspec.to_builtins(plan.findings),
+        "joined": {"frames": plan.joined.frames, "albums": plan.joined.albums},
+        "findings": msgspec.to_builtins([*plan.findings, *plan.joined.findings]),
     }  # fmt: skip
 
 

@@ -15,6 +15,8 @@ _FEW = 3
 # What the two sides of the books are called, by run.
 _SIDES = {
     "intake": ("found there", "left out"),
+    "merge": ("found there", "left out"),
+    "lend": ("came back", "left out"),
     "unpack": ("came in", "left out"),
     "backup": ("to be held", "not copied"),
     "verify": ("to be read", "not good"),

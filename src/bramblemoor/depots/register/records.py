@@ -29,6 +29,8 @@ Run = Literal[
     "stocktake",
     "pack",
     "intake",
+    "merge",
+    "lend",
 ]
 
 
