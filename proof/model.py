@@ -20,7 +20,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from preloaded import Preloaded
+from preloaded import SHORT_PAUSE, Preloaded
 
 HEAD = bytes.fromhex("ffd8ffe000104a46494600010100000100010000ffdb004300") + b"\x01" * 64
 LEAST = 2  # copies elsewhere that the rule for erasing asks for
@@ -39,7 +39,7 @@ class Broken(AssertionError):
 class Studio:
     """One library and four depots on disk, and what people know of them."""
 
-    program = Preloaded()
+    program = Preloaded(SHORT_PAUSE)
 
     def __init__(self, folder: Path, chance: random.Random) -> None:
         self.folder, self.chance = folder, chance

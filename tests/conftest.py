@@ -22,7 +22,7 @@ from hypothesis import settings
 from jsonschema import Draft202012Validator
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "proof"))
-from preloaded import Preloaded
+from preloaded import SHORT_PAUSE, Preloaded
 
 # A machine that is busy with something else is no fault of what is tried.
 settings.register_profile("patient", deadline=None)
@@ -39,7 +39,7 @@ CHECKER = ROOT / "proof/check.py"
 
 @cache
 def _program() -> Preloaded:
-    return Preloaded()
+    return Preloaded(SHORT_PAUSE)
 
 
 @cache

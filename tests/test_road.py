@@ -85,6 +85,11 @@ def merged_well(shell: Shell, home: Path, road: Path) -> None:
     assert shell("verify", "library", "--json", cwd=home).json["balanced"]
 
 
+def is_colourful(image: Image.Image) -> bool:
+    red, _, blue = image.convert("RGB").resize((16, 16)).split()
+    return any(abs(one - other) > 12 for one, other in zip(red.tobytes(), blue.tobytes(), strict=True))
+
+
 def test_a_library_from_the_road_is_merged_and_again_changes_nothing(shell: Shell, home: Path, road: Path) -> None:
     before, on_the_road = pictures(home), pictures(road)
     plan = shell("merge", road, "--dry-run", cwd=home)
@@ -114,6 +119,15 @@ def test_a_merge_that_was_killed_is_finished_by_the_same_command(
     shell("merge", road, "--yes", cwd=home, code=None)
     merged_well(shell, home, road)
     assert "nothing new to merge" in shell("merge", road, cwd=home).out
+
+
+def test_companions_that_will_not_open_elsewhere_are_named(shell: Shell, home: Path) -> None:
+    (home / "companions/tied.catalogue").write_bytes(b"\0root=" + f"{home}/pictures".encode("utf-16-le"))
+    (home / "companions/free.catalogue").write_bytes(b"\0root=../pictures")
+    found = shell("stocktake", "--json", cwd=home, code=1).json["findings"]
+    assert [one["name"] for one in found if str(home) in one["what"]] == ["companions/tied.catalogue"]
+    (home / "companions/tied.catalogue").write_bytes(b"written anew, root=" + f"{home}/pictures".encode())
+    assert not shell("stocktake", "--json", cwd=home).json["findings"]
 
 
 def test_what_is_no_other_library_is_refused(shell: Shell, home: Path, tmp_path: Path) -> None:
@@ -171,6 +185,10 @@ def test_what_was_lent_comes_back_to_its_frames(shell: Shell, road: Path, tmp_pa
     again = shell("lend", "back", "ada", back, "--yes", cwd=road)
     assert "nothing new" in again.out and pictures(road) == after
     assert shell("lend", "list", "--json", cwd=road).json["lent"][0]["still_out"] == looked["still_out"]
+    shell("page", tmp_path / "page", "--number", "6", "--shoot", "*Reed*", "--previews", cwd=road)
+    (beside,) = (tmp_path / "page/previews").glob("*b.jpg")
+    with Image.open(beside) as made, Image.open(beside.with_name(beside.name.replace("b.", "."))) as original:
+        assert not is_colourful(made) and is_colourful(original)
     shell("takeback", str(receipt["words_receipt"]), cwd=road)
     assert shell("show", "20260509-reed-cutting-0001.jpg", "--json", cwd=road).json["believed"]["rating"] is None
 

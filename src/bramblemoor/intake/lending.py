@@ -11,7 +11,7 @@ from pathlib import Path
 
 import msgspec
 
-from bramblemoor.disk.durable import temporary_name, write_atomically
+from bramblemoor.disk.durable import temporary_name
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.disk.names import free_name
 from bramblemoor.errors import NotPossible, WrongUse
@@ -26,6 +26,7 @@ from bramblemoor.intake.objects import stem_of
 from bramblemoor.library.catalogue import shown_by
 from bramblemoor.library.giving import packet_for, require_new_folder
 from bramblemoor.library.home import Library
+from bramblemoor.library.own_companions import write_companion
 from bramblemoor.library.receipts import stamp
 from bramblemoor.library.selection import Selected
 from bramblemoor.running import Progress, Stage
@@ -77,9 +78,8 @@ def lending_called(library: Library, name: str) -> Lending:
 
 
 def keep_list(library: Library, lending: Lending) -> None:
-    write_atomically(
-        _list_of(library, lending.name), msgspec.json.format(msgspec.json.encode(lending), indent=1) + b"\n"
-    )
+    content = msgspec.json.format(msgspec.json.encode(lending), indent=1) + b"\n"
+    write_companion(library, f"{FOLDER}/{lending.name}.json", content)
 
 
 def _list_of(library: Library, name: str) -> Path:

@@ -206,9 +206,13 @@ def choose_shown(db: sqlite3.Connection, frame: int) -> Facts:
 
 # What a frame is shown by: its original, or where that is a raw with a JPEG of the camera's beside it, that.
 _SHOWN_BY = """
-    SELECT f.frame, f.path, f.sha256 FROM files f WHERE f.frame = ? AND f.role IN ('original', 'rendition')
-    ORDER BY (f.role = 'original') = (f.media IN ('image/x-raw', 'image/dng') AND EXISTS (
-        SELECT 1 FROM files r WHERE r.frame = f.frame AND r.role = 'rendition' AND r.media = 'image/jpeg')), f.id LIMIT 1
+    SELECT frame, path, sha256 FROM files WHERE frame = ? AND role IN ('original', 'rendition') ORDER BY CASE
+        WHEN role = 'original' AND media NOT IN ('image/x-raw', 'image/dng') THEN 0
+        WHEN role = 'rendition' AND media = 'image/jpeg' THEN 1 WHEN role = 'original' THEN 2 ELSE 3 END, id LIMIT 1
+"""
+_SHOWN_BESIDE = """
+    SELECT frame, path, sha256 FROM files WHERE frame = ? AND role IN ('original', 'rendition') AND path != ?
+    ORDER BY role = 'original', id DESC LIMIT 1
 """
 
 
@@ -223,3 +227,16 @@ class ShownBy:
 
 def shown_by(db: sqlite3.Connection, frame: int) -> ShownBy:
     return ShownBy(*db.execute(_SHOWN_BY, (frame,)).fetchone())
+
+
+def shown_beside(db: sqlite3.Connection, one: ShownBy) -> ShownBy | None:
+    """Another version of a frame to look at beside one: the latest that was made of it, else its original."""
+    row = db.execute(_SHOWN_BESIDE, (one.frame, one.path)).fetchone()
+    return None if row is None else ShownBy(*row)
+
+
+def versions_of(db: sqlite3.Connection, frame: int) -> list[ShownBy]:
+    """What a frame is shown by, and what it is shown beside, if there is anything."""
+    by = shown_by(db, frame)
+    other = shown_beside(db, by)
+    return [by] if other is None else [by, other]

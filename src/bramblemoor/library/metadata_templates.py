@@ -12,13 +12,13 @@ from pathlib import Path
 import msgspec
 from lxml import etree
 
-from bramblemoor.disk.durable import write_atomically
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.claims import Field
 from bramblemoor.frames.xmp_fragments import without
 from bramblemoor.frames.xmp_model import BrokenXmp, new_property, packet_of, parse_packet
 from bramblemoor.frames.xmp_names import DESCRIPTIVE, NAMESPACES, RDF
 from bramblemoor.library.home import Library
+from bramblemoor.library.own_companions import write_companion
 from bramblemoor.library.sayings import Templated, Word
 
 FOLDER = "companions/templates"
@@ -113,9 +113,7 @@ def write_template(library: Library, name: str, template: Template) -> Path:
     document = tomlkit.document()
     for key, value in msgspec.to_builtins(template).items():
         document.add(key, tomlkit.item(value))
-    path = folder / f"{name}.toml"
-    write_atomically(path, tomlkit.dumps(document).encode())
-    return path
+    return write_companion(library, f"{FOLDER}/{name}.toml", tomlkit.dumps(document).encode())
 
 
 def words_of_templates(library: Library, names: Sequence[str]) -> list[Word]:

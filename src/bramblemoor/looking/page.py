@@ -16,7 +16,7 @@ from typing import Any
 from bramblemoor.disk.durable import write_atomically
 from bramblemoor.frames.claims import Facts, believe
 from bramblemoor.frames.showing import as_jpeg, shown
-from bramblemoor.library.catalogue import claims_of, shown_by
+from bramblemoor.library.catalogue import claims_of, versions_of
 from bramblemoor.library.copies import good
 from bramblemoor.library.home import Library
 from bramblemoor.library.selection import Selected
@@ -56,6 +56,8 @@ class _Index:
     """What is gathered on the way for the page's index: by name, the frames' places in the order of taking."""
 
     folders: dict[str, int] = field(default_factory=dict)
+    names: list[str] = field(default_factory=list)
+    """The folders again, by number."""
     years: list[list[Any]] = field(default_factory=list)
     months: list[list[Any]] = field(default_factory=list)
     shoots: dict[str, list[int]] = field(default_factory=dict)
@@ -71,27 +73,29 @@ def write_page(selected: Selected, folder: Path, wish: Wish, progress: Progress)
     """
     library = selected.library
     thumbnails = Thumbnails(library)
-    thumbnails.ensure(selected.frames(), progress, selected.count)
+    thumbnails.ensure(selected.frames(), progress, selected.count, versions=True)
     holders = _holders(library) if wish.holders else []
     index, writer = _Index(), _Writer(folder)
-    packs: dict[int, list[tuple[int, str]]] = {}
+    packs: dict[int, list[tuple[str, str]]] = {}
     place = 0
     for number, some in enumerate(portions(selected.frames(), _CHUNK)):
         told = []
         for frame in some:
-            by = shown_by(library.db, frame)
+            shown_as = versions_of(library.db, frame)
             record, facts = _record(library, frame, index, holders, wish)
+            record.append(shown_as[1].path.rpartition("/")[2] if shown_as[1:] else "")
             told.append(record)
             _note(index, place, record, facts)
             index.places[frame] = place
-            packs.setdefault(frame // _PACK, []).append((frame, by.sha256))
+            members = packs.setdefault(frame // _PACK, [])
+            members += [(key, one.sha256) for key, one in zip(_keys(frame), shown_as, strict=False)]
             place += 1
         writer.script(f"data/frames-{number}.js", f"look.frames({number},{as_script(told)})")
         progress(Stage("writing the page", "frames"), place, selected.count)
     for pack, members in packs.items():
         inside = {
-            str(frame): base64.b64encode(one.jpeg).decode()
-            for frame, sha256 in members if (one := thumbnails.get(sha256)) is not None
+            key: base64.b64encode(one.jpeg).decode()
+            for key, sha256 in members if (one := thumbnails.get(sha256)) is not None
         }  # fmt: skip
         writer.script(f"thumbs/{pack}.js", f"look.thumbs({pack},{as_script(inside)})")
     if index.positions:
@@ -126,7 +130,10 @@ def _record(
     file = db.execute(
         "SELECT path, bytes, width, height FROM files WHERE frame = ? AND role = 'original'", (frame,)
     ).fetchone()
-    folder = index.folders.setdefault(row["folder"].removeprefix("pictures/"), len(index.folders))
+    name = row["folder"].removeprefix("pictures/")
+    folder = index.folders.setdefault(name, len(index.folders))
+    if folder == len(index.names):
+        index.names.append(name)
     latitude, longitude = facts.position or (None, None)
     held = sum(
         1 << bit for bit, (number, *_) in enumerate(holders) if number in wish.expecting or _is_held(db, frame, number)
@@ -137,6 +144,11 @@ def _record(
         facts.lens, row["kind"], file["bytes"], file["width"], file["height"], held,
         file["path"] if wish.originals is not None else "", facts.creator,
     ], facts  # fmt: skip
+
+
+def _keys(frame: int) -> tuple[str, str]:
+    """What pictures of a frame are called: that by which it is shown, and another version."""
+    return f"{frame}", f"{frame}b"
 
 
 def _holders(library: Library) -> list[tuple[int, str, str, str]]:
@@ -165,8 +177,7 @@ def _note(index: _Index, place: int, record: Sequence[Any], facts: Facts) -> Non
         if not groups or groups[-1][0] != name:
             groups.append([name, place, 0])
         groups[-1][2] += 1
-    folder = next(name for name, number in index.folders.items() if number == record[2])
-    index.shoots.setdefault(folder, []).append(place)
+    index.shoots.setdefault(index.names[record[2]], []).append(place)
     for person in facts.people:
         index.people.setdefault(person, []).append(place)
     if facts.position is not None:
@@ -183,7 +194,7 @@ def _document(
 ) -> dict[str, Any]:
     return {
         "count": count, "chunk": _CHUNK, "pack": _PACK, "originals": wish.originals, "previews": wish.previews,
-        "years": index.years, "months": [month[:2] for month in index.months], "folders": list(index.folders),
+        "years": index.years, "months": [month[:2] for month in index.months], "folders": index.names,
         "shoots": [[name, _steps(places)] for name, places in index.shoots.items()],
         "albums": list(_albums(library, index)),
         "people": [[name, _steps(places)] for name, places in sorted(index.people.items())],
@@ -202,9 +213,10 @@ def _albums(library: Library, index: _Index) -> Iterator[list[Any]]:
 
 def _write_previews(selected: Selected, writer: "_Writer", progress: Progress) -> None:
     for number, frame in enumerate(selected.frames(), 1):
-        image = shown(selected.library.root / shown_by(selected.library.db, frame).path, _PREVIEW)
-        if image is not None:
-            writer.file(f"previews/{frame}.jpg", as_jpeg(image, 82))
+        for key, one in zip(_keys(frame), versions_of(selected.library.db, frame), strict=False):
+            image = shown(selected.library.root / one.path, _PREVIEW)
+            if image is not None:
+                writer.file(f"previews/{key}.jpg", as_jpeg(image, 82))
         progress(Stage("making previews", "frames"), number, selected.count)
 
 

@@ -14,7 +14,7 @@ from bramblemoor.disk.durable import replacing
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.claims import MARKED, believe
 from bramblemoor.frames.showing import as_jpeg, shown
-from bramblemoor.library.catalogue import claims_of, shown_by
+from bramblemoor.library.catalogue import claims_of, shown_by, versions_of
 from bramblemoor.library.home import Library
 from bramblemoor.library.selection import Selected
 from bramblemoor.running import Progress, Stage
@@ -85,19 +85,12 @@ def _cell_height(columns: int) -> float:
 def _cells(selected: Selected, *, side_by_side: bool, progress: Progress) -> Iterator[Shown]:
     library = selected.library
     for number, frame in enumerate(selected.frames(), 1):
-        paths = _both(library, frame) if side_by_side else [shown_by(library.db, frame).path]
-        pictures = [as_jpeg(image, 82) for path in paths if (image := shown(library.root / path, _PIXELS)) is not None]
+        both = versions_of(library.db, frame) if side_by_side else [shown_by(library.db, frame)]
+        pictures = [
+            as_jpeg(image, 82) for one in both if (image := shown(library.root / one.path, _PIXELS)) is not None
+        ]
         yield Shown(pictures, _caption(library, frame))
         progress(Stage("drawing the sheet", "frames"), number, selected.count)
-
-
-def _both(library: Library, frame: int) -> list[str]:
-    """A frame's original, and its edited version or the camera's own JPEG, where it has one."""
-    rows = library.db.execute(
-        "SELECT path FROM files WHERE frame = ? AND role IN ('original', 'rendition') ORDER BY role, id LIMIT 2",
-        (frame,),
-    )
-    return [row[0] for row in rows.fetchall()]
 
 
 def _caption(library: Library, frame: int) -> list[str]:

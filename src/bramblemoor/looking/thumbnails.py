@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from bramblemoor.frames.showing import as_jpeg, shown
-from bramblemoor.library.catalogue import shown_by
+from bramblemoor.library.catalogue import shown_by, versions_of
 from bramblemoor.library.home import Library
 from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
@@ -53,25 +53,26 @@ class Thumbnails:
         found = self.get(sha256)
         return found.jpeg if found is not None else b""
 
-    def ensure(self, frames: Iterable[int], progress: Progress, whole: int) -> None:
-        """Make those of some frames that are lacking."""
+    def ensure(self, frames: Iterable[int], progress: Progress, whole: int, *, versions: bool = False) -> None:
+        """Make those of some frames that are lacking; with `versions`, also of what was made of them."""
         done = 0
         with Helpers(for_much=whole > 4 * _AT_ONCE) as helping:
-            jobs = portions(self._lacking(frames), _AT_ONCE)
+            jobs = portions(self._lacking(frames, versions=versions), _AT_ONCE)
             for made in helping.map(partial(_make, str(self._library.root)), jobs):
                 with self._db:
                     self._db.executemany("INSERT OR REPLACE INTO thumbnails VALUES (?, ?, ?, ?)", made)
                 done += len(made)
                 progress(Stage("making thumbnails", "frames"), done, whole)
 
-    def _lacking(self, frames: Iterable[int]) -> Iterator[tuple[str, str]]:
+    def _lacking(self, frames: Iterable[int], *, versions: bool) -> Iterator[tuple[str, str]]:
         asked: set[str] = set()
+        db = self._library.db
         for frame in frames:
-            one = shown_by(self._library.db, frame)
-            known = self._db.execute("SELECT 1 FROM thumbnails WHERE sha256 = ?", (one.sha256,)).fetchone()
-            if known is None and one.sha256 not in asked:
-                asked.add(one.sha256)
-                yield one.path, one.sha256
+            for one in versions_of(db, frame) if versions else [shown_by(db, frame)]:
+                known = self._db.execute("SELECT 1 FROM thumbnails WHERE sha256 = ?", (one.sha256,)).fetchone()
+                if known is None and one.sha256 not in asked:
+                    asked.add(one.sha256)
+                    yield one.path, one.sha256
 
     def close(self) -> None:
         self._db.close()

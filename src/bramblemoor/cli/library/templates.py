@@ -1,14 +1,16 @@
 """template: list, show, set, remove."""
 
-import shutil
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, group, holding, library_here, whose
 from bramblemoor.errors import WrongUse
+
+if TYPE_CHECKING:
+    from bramblemoor.library.home import Library
 
 app = group("template", "What is said of many frames alike, under a name: creator, rights, contact, keywords, a look.")
 Name = Annotated[str, typer.Argument(metavar="NAME", help="What it is called, as studio.")]
@@ -83,7 +85,6 @@ def set_template(
     import msgspec
 
     from bramblemoor.library.metadata_templates import (
-        FOLDER,
         Template,
         read_template,
         template_names,
@@ -104,7 +105,7 @@ def set_template(
         )
         changed["fields"] = _fields(before.fields, field or [])
         if look is not None:
-            changed["look"] = _keep_look(library.root / FOLDER, name, look)
+            changed["look"] = _keep_look(library, name, look)
         path = write_template(library, name, msgspec.structs.replace(before, **changed))
     say.line(f"The template {name} stands in {path.relative_to(library.root).as_posix()}.")
     say.line(f"To apply it: bramblemoor tell FRAME --template {name}, or bramblemoor intake CARD --template {name}.")
@@ -120,20 +121,22 @@ def _fields(before: dict[str, str], told: list[str]) -> dict[str, str]:
     return {name: text for name, text in fields.items() if text}
 
 
-def _keep_look(folder: Path, name: str, look: Path) -> str:
+def _keep_look(library: "Library", name: str, look: Path) -> str:
     """Copy an editor's XMP beside the template."""
     from bramblemoor.frames.xmp_model import BrokenXmp, parse_packet
+    from bramblemoor.library.metadata_templates import FOLDER
+    from bramblemoor.library.own_companions import write_companion
 
     try:
-        parse_packet(look.read_bytes())
+        packet = look.read_bytes()
+        parse_packet(packet)
     except (OSError, BrokenXmp) as error:
         why = error.strerror if isinstance(error, OSError) else error
         raise WrongUse(
             f"{look} is no XMP that can be read ({why}).", "Name a sidecar that an editor has written."
         ) from error
-    folder.mkdir(parents=True, exist_ok=True)
     kept = f"{name}.look.xmp"
-    shutil.copyfile(look, folder / kept)
+    write_companion(library, f"{FOLDER}/{kept}", packet)
     return kept
 
 

@@ -20,6 +20,7 @@ from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.sidecars import claims_from
+from bramblemoor.library.stocktake.companions import tied_to_this_machine
 
 _CHANGED = """
     SELECT * FROM temp.stock s WHERE kind = 'changed'
@@ -71,6 +72,7 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
             continue
         file = enter_file(db, None, _file(row, row["role"]))  # a known file keeps its frame
         copies.is_here_again(db, file)  # whatever was amiss with what it was
+        yield from tied_to_this_machine(library, row["path"])
         if row["role"] == "sidecar" and row["frame"] is not None:
             yield from _claims_of_sidecar(library, row["frame"], row["path"], albums, was_written=True)
     for sidecars in (False, True):  # pictures before what stands beside them
@@ -191,6 +193,7 @@ def _enter_new(library: Library, row: sqlite3.Row, albums: set[int]) -> Iterator
         }  # fmt: skip
         role = roles.get(top)
         enter_file(db, None, _file(row, "settings" if path == SETTINGS_FILE else role or "companion"))
+        yield from tied_to_this_machine(library, path)
         return
     if path.lower().endswith(".xmp"):
         frame = _frame_beside(db, path)
