@@ -34,6 +34,7 @@ real: .venv/ready  # against real servers, where they run here: none are needed 
 bench: .venv/ready  # speed, as ratios to the system's own programs: half an hour on a quiet machine
 	$(BIN)/python proof/bench.py
 	$(BIN)/python proof/bench_copies.py
+	$(BIN)/python proof/bench_day.py
 
 proof: .venv/ready  # the heavy proofs: random exports, kills, faults of real drives
 	$(BIN)/python proof/corpus_run.py --dialects 280 --frames 200

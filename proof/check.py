@@ -120,6 +120,10 @@ def check_pictures(truth: dict[str, Any], root: Path) -> dict[str, str]:
                     check_sidecar(frame, sidecar, albums)
     for digest in truth["beside"]:
         expect(f"the picture {digest[:10]} of another account is there once", len(by_digest.pop(digest, [])), 1)
+    of_cards = {digest: names for digest, names in by_digest.items() if digest in truth["cards"]}
+    for digest, names in of_cards.items():
+        expect(f"a card's {by_digest.pop(digest)[0]} is there once", len(names), 1)
+    truth["from_cards"] = len({names[0].rpartition(".")[0] for names in of_cards.values()})
     expect("pictures nobody knows", sorted(name for names in by_digest.values() for name in names), [])
     return places
 
@@ -161,7 +165,7 @@ def check_ledger(truth: dict[str, Any], root: Path) -> None:
     expect(
         "frames in the ledger",
         db.execute("SELECT count(*) FROM frames").fetchone()[0],
-        sum(bool(f["files"]) for f in truth["frames"]) + len(truth["beside"]),
+        sum(bool(f["files"]) for f in truth["frames"]) + len(truth["beside"]) + truth["from_cards"],
     )
     for path, digest in db.execute("SELECT path, sha256 FROM files WHERE role != 'ledger'"):
         there = (root / path).is_file()
@@ -224,6 +228,9 @@ def main() -> int:
     parser.add_argument(
         "--beside", type=Path, action="append", default=[], help="another account that was unpacked too"
     )
+    parser.add_argument(
+        "--card", type=Path, action="append", default=[], help="a card that was taken in too, as one stem a frame"
+    )
     parser.add_argument("--depot", type=Path, action="append", default=[])
     parser.add_argument("--renamed", action="append", default=[], help="OLD=NEW, a folder below pictures/")
     parser.add_argument("--retitled", action="append", default=[], help="NAME=TITLE, by the user or in an editor")
@@ -237,6 +244,7 @@ def main() -> int:
             frame["title"] = titles.get(file["name"], frame["title"])
     truth["beside"] = [frame["sha256"] for other in others for frame in other["frames"]]
     truth["beside_albums"] = [title for other in others for title in other.get("albums", {})]
+    truth["cards"] = {sha256(path) for card in given.card for path in files_below(card).values()}
     if given.library is not None:
         check_library(truth, given.library)
     for depot in given.depot:

@@ -154,15 +154,15 @@ def _item(
                 why, absent = why or f"{one.name} is in no library, or has changed since it was taken in", True
                 held.append([])
             continue
-        places = erasing.holding(digest)
-        if not places and (day := culled_on(library.db, digest)):
-            culled.append(day)
+        is_here = library.db.execute("SELECT 1 FROM files WHERE sha256 = ? LIMIT 1", (digest,)).fetchone() is not None
+        if not is_here and (day := culled_on(library.db, digest)):
+            culled.append(day)  # though a depot may still have it
             continue
+        places = erasing.holding(digest)
         held.append(places)
         if not places:
-            known = library.db.execute("SELECT 1 FROM files WHERE sha256 = ? LIMIT 1", (digest,)).fetchone()
-            absent = absent or known is None
-            why = why or (f"{which} is in no library" if known is None else f"no copy of {which} was read back lately")
+            absent = absent or not is_here
+            why = why or (f"no copy of {which} was read back lately" if is_here else f"{which} is in no library")
     if culled and not held:
         return Item(name, len(files), size, culled=max(culled))
     return replace(_of_held(erasing, name, len(files), size, held, device, why), absent=absent)

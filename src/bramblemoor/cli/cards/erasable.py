@@ -97,10 +97,14 @@ def _print(library: "Library", answer: "Answer", holders: "dict[int, Holder]", w
     if not answer.items:
         say.line(f"{what} holds no picture, film or sound that is known here.")
         return
-    left = f", apart from {say.many(len(answer.culled), 'frame')} that you culled or left out" if answer.culled else ""
-    if answer.may:
+    held, culled = frames - len(answer.culled), len(answer.culled)
+    if answer.may and culled:
+        others = "the other" if culled == 1 else f"the other {culled:,}"
+        say.line(f"Yes. Of {say.many(frames, 'frame')} {_of(what)} {held:,} {'is' if held == 1 else 'are'} held by {least} or"
+                 f" more other copies that were read back; {others} you culled or left out.", "good")  # fmt: skip
+    elif answer.may:
         say.line(f"Yes. Each of {say.many(frames, 'frame')} {_of(what)} is held by {least} or more other copies that were read"
-                 f" back{left}.", "good")  # fmt: skip
+                 " back.", "good")  # fmt: skip
     else:
         many = f"{len(answer.short):,} of {say.many(frames, 'frame')}"
         say.line(f"No: {many} {_of(what)} {'has' if len(answer.short) == 1 else 'have'} too few copies that were read back."

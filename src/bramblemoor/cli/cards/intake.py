@@ -364,7 +364,7 @@ def _document(library: "Library", plan: "Plan", *, dry_run: bool) -> dict[str, A
         "left_out": [
             {"state": state, **msgspec.to_builtins(one)} for state, several in left.items() for one in several
         ],
-        "joined": {"frames": plan.joined.frames, "albums": plan.joined.albums},
+        "frames_joined": plan.joined.frames, "albums_joined": plan.joined.albums,
         "findings": msgspec.to_builtins([*plan.findings, *plan.joined.findings]),
     }  # fmt: skip
 

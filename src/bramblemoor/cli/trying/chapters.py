@@ -136,6 +136,71 @@ def _copies(stage: Stage) -> None:
     )
 
 
+def _card(stage: Stage) -> None:
+    stage.enter("library")
+    for name in ("card", "second-card"):
+        stage.remove(name)
+        stage.run("stand-in", name, f"../{name}")
+    shoots = (
+        "--subject",
+        "Reed cutting",
+        "--subject",
+        "Lantern walk",
+        "--location",
+        "Saltby Fen",
+        "--location",
+        "Withymere",
+    )
+    stage.say(
+        "First a plan: what is there, what of it shows nothing, what is there twice, and what the frames would be called."
+    )
+    stage.run(
+        "intake", "../card", *shoots, "--split", "6h", "--dry-run",
+        shows=("holds", "to be taken", "left:", "2026-05-09", "named:", "Nothing is to", "black", "blank", "blown", "They need"),
+    )  # fmt: skip
+    stage.say("Each file is read once, and written to the library and to a depot in that reading.")
+    stage.run(
+        "intake", "../card", *shoots, "--split", "6h", "--second-copy", "heron", "--yes",
+        shows=("second copy", "^found there", "  new in", "  left out", "balance"),
+    )  # fmt: skip
+    told = stage.ask("receipt")
+    stage.say(
+        "The other camera's clock is an hour behind; its frames continue the numbers. One picture there was cut short."
+    )
+    stage.run(
+        "intake", "../second-card", "--subject", "Reed cutting", "--location", "Saltby Fen", "--clock", "Pocket 4=+1h", "--yes",
+        expect=1, shows=("(there: ", "named:", "it is taken in as it is.", "^found there", "  new in"),
+    )  # fmt: skip
+    stage.run(
+        "shoot", "rename", "Lantern walk", "--subject", "Lantern fair", "--yes", shows=("will be moved", "  moved")
+    )
+    stage.run(
+        "tell",
+        "--where",
+        "shoot=2026-05-09 Reed*",
+        "--keyword",
+        "mist",
+        "--yes",
+        shows=("^keyword", "  told", "take it"),
+    )
+    stage.run("cull", "mark", "--shoot", "2026-05-09 Reed*", "--number", "4-5", shows=("^to be told", "  told"))
+    stage.run("cull", "remove", "--marked", "--yes", shows=("will leave", "  taken"))
+    stage.say("May the cards be erased? The second one's pictures are on one drive only.")
+    stage.run("erasable", "../second-card", expect=1, shows=("^No", "(ssd, studio)", "ALD_9991", "Next"))
+    stage.run("page", shows=("frames,", "opens in"))
+    stage.run("backup", shows=("^to be held", "copied and", "moved there"))
+    stage.run("erasable", "../second-card", shows=("^Yes", "(ssd, studio)"))
+    stage.run("erasable", "../card", shows=("^Yes", "(ssd, studio)", "Not here", ": on "))
+    stage.say(
+        "The page lies on each drive now, with thumbnails, a map, and where copies lie: it opens in any browser, with no tool."
+    )
+    stage.shell("ls ../depots/otter/data/looking/page", "ls")
+    stage.prove(
+        f"of {told['came_in']['frames']} frames on a card {_frames(told)} became two shoots, in one reading with a second copy;"
+        " the others are named with why; and a card may be erased once two copies of each were read back"
+    )
+
+
 def _changes(stage: Stage) -> None:
     stage.enter("library")
     stage.rename("pictures/2026/2026-05", "pictures/2026/2026-05 Lantern fair")
@@ -251,6 +316,10 @@ CHAPTERS = (
         "copies", "Three copies",
         "Two drives at the studio, one at the cottage. Here they are folders on one disk, declared as pretend devices; a real"
         " drive is recognised by itself.", _copies,
+    ),
+    Chapter(
+        "card", "A day at the card",
+        "Two cameras come home from the fen: raws with their JPEG, a clip, a voice note, misfires, a picture twice.", _card,
     ),
     Chapter(
         "changes", "Other programs at work",

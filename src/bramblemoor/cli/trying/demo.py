@@ -26,8 +26,8 @@ from bramblemoor.library.folding import suggestion
 _MARK = "made-by-demo.txt"
 _HEAD = "The made-up world of the Bramblemoor demo. Everything here may be deleted."
 _MADE = (
-    "library", "lost", "depots", "at the cottage", "archive", "thrushfield", "pipit-lane", "emberlow", "pipit-draft.toml",
-    "tokens.json", "years-on-drives.png", _MARK,
+    "library", "lost", "depots", "card", "second-card", "at the cottage", "archive", "thrushfield", "pipit-lane", "emberlow",
+    "pipit-draft.toml", "tokens.json", "years-on-drives.png", _MARK,
 )  # fmt: skip
 _WIDEST = 110
 _INDENT = "  "
