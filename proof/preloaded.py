@@ -4,6 +4,7 @@ A command runs as it would by itself: in a process, with a folder, an environmen
 server; requests and answers are lines of JSON on its standard input and output.
 """
 
+import gc
 import json
 import os
 import signal
@@ -74,6 +75,9 @@ def _serve() -> None:
     for module in ("numpy", "PIL.Image", "pillow_heif"):  # what an unpacking loads besides
         import_module(module)
     exec("".join(sys.argv[1:]))
+    # What is loaded stays: a command that looks through it for garbage would copy it, page by page.
+    gc.collect()
+    gc.freeze()
     for line in sys.stdin:
         request = json.loads(line)
         child = os.fork()

@@ -51,7 +51,7 @@ def names(library: Path, folder: str = SHOOT) -> list[str]:
     return sorted(path.name for path in (library / folder).iterdir())
 
 
-def take_in(shell: Shell, library: Path, *arguments: str | Path, code: int = 0) -> Result:
+def take_in(shell: Shell, library: Path, *arguments: str | Path, code: int | None = 0) -> Result:
     return shell("intake", *arguments, "--yes", cwd=library, code=code)
 
 
@@ -275,15 +275,42 @@ def test_what_got_a_name_behind_a_killed_intake_keeps_it(shell: Shell, library: 
     assert len(shots) == 3  # the misfires; what is twice there has its content here
 
 
-def test_what_is_new_beside_a_known_picture_is_told(shell: Shell, library: Path, drawn: Path, tmp_path: Path) -> None:
+def test_what_is_new_beside_a_known_picture_joins_it(shell: Shell, library: Path, drawn: Path, tmp_path: Path) -> None:
     card = tmp_path / "card"
     shutil.copytree(drawn / "card", card)
     take_in(shell, library, card, *FEN)
     picture = next(path for path in sorted(card.rglob("*.JPG")) if path.read_bytes() in pictures(library).values())
     picture.with_suffix(".WAV").write_bytes(b"RIFF\x24\0\0\0WAVEfmt ")
+    picture.with_suffix(".XMP").write_text("<x:xmpmeta xmlns:x='adobe:ns:meta/'/>")
     told = take_in(shell, library, card, *FEN, "--json", code=1).json
-    reasons = {one["name"]: one["reason"] for one in told["left_out"]}
-    assert "it is not in the library" in reasons[str(picture.with_suffix(".WAV").relative_to(card))]
+    assert told["balanced"] and told["kept"][0]["amount"] == {"frames": 0, "files": 1, "bytes": 16}
+    assert (
+        "it is not in the library"
+        in {one["name"].rpartition("/")[2]: one["reason"] for one in told["left_out"]}[picture.with_suffix(".XMP").name]
+    )
+    here = next(path for path, content in pictures(library).items() if content == picture.read_bytes())
+    roles = {one["path"]: one["role"] for one in shell("show", here, "--json", cwd=library).json["made_of"]}
+    assert roles[here.rpartition(".")[0] + ".wav"] == "voice note"
+    picture.with_suffix(".XMP").unlink()
+    assert "There is nothing new" in take_in(shell, library, card, *FEN).out
+
+
+def test_a_jpeg_from_the_other_slot_comes_to_its_raw(shell: Shell, library: Path, drawn: Path, tmp_path: Path) -> None:
+    for ending, slot in ((".DNG", "one"), (".JPG", "two")):
+        for path in sorted((drawn / "card/DCIM").rglob(f"*{ending}")):
+            if path.with_suffix(".DNG").exists() or "ALD_9989" in path.name:
+                (tmp_path / slot / "DCIM/100ALDER").mkdir(parents=True, exist_ok=True)
+                shutil.copy2(path, tmp_path / slot / "DCIM/100ALDER" / path.name)
+    take_in(shell, library, tmp_path / "one", *FEN)
+    assert leave_at(shell, 9, library, "intake", tmp_path / "two", *FEN, "--yes")
+    told = take_in(shell, library, tmp_path / "two", *FEN, "--json", code=None).json
+    assert told["balanced"]
+    frames = shell("find", "--json", cwd=library).json["hits"]
+    assert len(frames) == 4  # three raws, and the JPEG that has none
+    for one in frames:
+        roles = [file["role"] for file in shell("show", one["path"], "--json", cwd=library).json["made_of"]]
+        assert ("rendition" in roles) == one["path"].endswith(".dng")
+    assert "There is nothing new" in take_in(shell, library, tmp_path / "two", *FEN).out
 
 
 def test_misfires_and_what_is_none(tmp_path: Path) -> None:

@@ -49,7 +49,13 @@ def _of_frames(state: State, unfinished: str) -> tuple[Amount, list[LeftOut]]:
         for place, number in enumerate(missing):
             file = state.files[number][2]
             why = state.failed.get(number, "its picture could not be read")
-            left.append(LeftOut(file.source, why, Amount(int(frame not in state.done and not place), 1, file.bytes)))
+            left.append(
+                LeftOut(
+                    file.source,
+                    why,
+                    Amount(planned.amount.frames if frame not in state.done and not place else 0, 1, file.bytes),
+                )
+            )
     if waiting.frames:
         left.append(LeftOut(f"{waiting.frames:,} frames", f"not taken in yet: {unfinished}", waiting))
     return here, left

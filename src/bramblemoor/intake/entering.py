@@ -15,7 +15,7 @@ from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_
 from bramblemoor.library.filing import Filing
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
-from bramblemoor.library.sidecars import write_sidecar
+from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 
 _SAID = "intake"
 """By whom what the user said of a whole intake was told."""
@@ -60,7 +60,7 @@ def enter_frames(library: Library, landing: Placing, arrived: Sequence[Arrived])
     written: list[Path] = []
     with library.ledger.changing(facts=True):
         for one in arrived:
-            sidecar = _enter(library, landing, one, files)
+            sidecar = _join(library, one, files) if one.frame.joins else _enter(library, landing, one, files)
             written += [sidecar] if sidecar is not None else []
         flush_files(written, library.root)
     return files
@@ -76,12 +76,8 @@ def _enter(library: Library, landing: Placing, one: Arrived, files: dict[int, in
         db, folder=frame.folder, name=name, read_as=frame.read_as, service=frame.service, reference=frame.reference, arrived=""
     )  # fmt: skip
     for came in pictures:
-        file, former = came.file, came.file.former_name or came.file.source.rpartition("/")[2]
-        files[came.number] = enter_file(db, number, NewFile(
-            role="original" if file.path == path else file.role,
-            path=file.path, bytes=file.bytes, sha256=came.sha256, mtime_ns=frame.mtime_ns, media=file.media,
-            width=file.width, height=file.height, former_name=former if former != file.path.rpartition("/")[2] else "",
-        ))  # fmt: skip
+        role = "original" if came.file.path == path else came.file.role
+        files[came.number] = enter_file(db, number, _new_file(came, role, frame.mtime_ns))
     claims = [Claim(*claim) for claim in frame.claims]  # type: ignore[arg-type]
     if frame.as_told:
         add_claims(db, number, path, claims)
@@ -96,6 +92,33 @@ def _enter(library: Library, landing: Placing, one: Arrived, files: dict[int, in
             path, "it is new in a year that is bound; to bind it with the rest: unbind, backup, then bind again", attention=True
         ))  # fmt: skip
     return sidecar
+
+
+def _new_file(came: Came, role: str, mtime_ns: int) -> NewFile:
+    file, former = came.file, came.file.former_name or came.file.source.rpartition("/")[2]
+    return NewFile(
+        role=role, path=file.path, bytes=file.bytes, sha256=came.sha256, mtime_ns=mtime_ns, media=file.media, width=file.width,
+        height=file.height, former_name=former if former != file.path.rpartition("/")[2] else "",
+    )  # fmt: skip
+
+
+def _join(library: Library, one: Arrived, files: dict[int, int]) -> Path | None:
+    """Enter files that belong to a frame which is here; its sidecar, if it is new or changed by that, is returned."""
+    db = library.db
+    row = db.execute(
+        "SELECT frame, mtime_ns FROM files WHERE path = ? AND frame NOT NULL", (one.frame.joins,)
+    ).fetchone()
+    if row is None:
+        library.seen.append(Finding(
+            one.frame.joins, "it has left the library meanwhile; what was to join it lies beside, for stocktake to take up", True
+        ))  # fmt: skip
+        return None
+    for came in one.came:
+        files[came.number] = enter_file(db, row["frame"], _new_file(came, came.file.role, row["mtime_ns"]))
+    claims = [Claim(*claim) for claim in one.frame.claims]  # type: ignore[arg-type]
+    add_claims(db, row["frame"], one.came[0].file.path, claims, beneath=True)
+    take_up_edits(library, row["frame"])
+    return write_sidecar(library, row["frame"], where_different=True)
 
 
 def original_of(came: Sequence[Came]) -> Came:

@@ -53,6 +53,7 @@ class PlannedFrame(msgspec.Struct):
     """A frame to take in. `claims` are (field, value, source); `mtime_ns` is when it was taken, as its files get it, and `shown`
     the local clock of that, "" where nobody knows it. `as_told` says that the claims are another ledger's, in the order in which
     they were told, and that a sidecar says no more than they do; `service` and `reference` are where it once came from.
+    `joins` is the path of a picture that is here, "" for none: these files come to its frame, and are none of their own.
     """
 
     folder: str
@@ -65,10 +66,11 @@ class PlannedFrame(msgspec.Struct):
     service: str = ""
     reference: str = ""
     as_told: bool = False
+    joins: str = ""
 
     @property
     def amount(self) -> Amount:
-        return Amount(1, len(self.files), sum(file.bytes for file in self.files))
+        return Amount(0 if self.joins else 1, len(self.files), sum(file.bytes for file in self.files))
 
 
 class PlannedShoot(msgspec.Struct):

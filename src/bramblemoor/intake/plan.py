@@ -22,6 +22,7 @@ from bramblemoor.intake.clocks import (
     with_reset_clocks,
 )
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, Wishes
+from bramblemoor.intake.joining_known import join_raw, note_known, raw_of
 from bramblemoor.intake.listing import Listing, Looked, Lying, list_source, look
 from bramblemoor.intake.objects import Shot, at, stem_of, to_shots, together
 from bramblemoor.intake.summing import note_folders, note_what_stays, whole_of
@@ -41,7 +42,7 @@ from bramblemoor.library.naming import (
 )
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut, stamp
 from bramblemoor.library.sayings import words_for
-from bramblemoor.library.taken_in import culled_names, culled_on, frame_of, known_on, sizes_here, was_here, was_read
+from bramblemoor.library.taken_in import culled_names, culled_on, frame_of, known_on, sizes_here, was_here
 from bramblemoor.running import Progress, Stage
 
 _READERS = 2
@@ -189,7 +190,7 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Co
         amount = Amount(1, len(shot.files), shot.bytes)
         here = frame_of(library.db, sha256) if sha256 else None
         if here is not None:
-            _note_known(plan, library, shot, here[1], contents)
+            note_known(plan, library, shot, here, contents.of)
             continue
         if sha256 and sha256 in first:
             plan.twice.append(LeftOut(shot.path, f"the same picture as {first[sha256]} there", amount))
@@ -208,29 +209,15 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Co
             plan.drops.append(LeftOut(shot.path, shot.misfire.said(), Amount(1, len(shot.files), shot.bytes)))
             plan.seen += [(one.lying.path, one.lying.bytes, one.lying.mtime_ns, "") for _, one in shot.files]
             continue
+        twin = raw_of(library, shot)
+        if twin is not None:
+            join_raw(plan, library, twin, shot, contents.of)
+            continue
         for trouble in shot.original.troubles:
             plan.findings.append(Finding(shot.path, f"{trouble}; it is taken in as it is", attention=True))
         yield shot
     for glob in set(plan.wishes.keep) - used:
         raise WrongUse(f"No frame there fits {glob!r}.", "Name frames as the plan does, or '*' for all of them.")
-
-
-def _note_known(plan: Plan, library: Library, shot: Shot, path: str, contents: _Contents) -> None:
-    """A frame whose original is here; what lies beside it there and is not here, as a sidecar written since, is told."""
-    known = Amount(1)
-    for role, looked in shot.files:
-        lying = looked.lying
-        sha256 = contents.of.get(lying.path, "")
-        if role == "sidecar" and not sha256:
-            sha256 = _digest(Path(plan.wishes.source, lying.path))[0]
-        is_here = was_read(library.db, sha256) if role == "sidecar" else frame_of(library.db, sha256) is not None
-        if sha256 and is_here:
-            known += Amount(0, 1, lying.bytes)
-            plan.seen.append((lying.path, lying.bytes, lying.mtime_ns, sha256))
-        else:
-            why = f"it is not in the library, though its picture is, as {path}"
-            plan.beside.append(LeftOut(lying.path, why, Amount(0, 1, lying.bytes)))
-    plan.known.append(Known(shot.path, path, known))
 
 
 def _without_known(plan: Plan, library: Library, shot: Shot, contents: _Contents) -> Shot:

@@ -9,6 +9,8 @@ def note_folders(plan: Plan, library: Library) -> None:
     """Sum the frames up by the folders that they come into."""
     groups: dict[str, list[PlannedFrame]] = {}
     for frame in plan.frames:
+        if frame.joins:
+            continue
         groups.setdefault(frame.folder, []).append(frame)
     for folder, frames in groups.items():
         there = library.db.execute("SELECT count(*) FROM frames WHERE folder = ?", (folder,)).fetchone()[0]

@@ -171,7 +171,7 @@ def agreed(
         print_plan(library, plan, depots, json=False)
     require_consent(
         "Merge it?" if wishes.merge else "Take these in?",
-        f"{say.many(len(plan.frames), 'frame')} would be taken in",
+        f"{say.many(plan.taken.frames, 'frame')}, {say.many(plan.taken.files, 'file')}, would be taken in",
         yes=yes,
         undone="Nothing was taken in.",
     )
@@ -273,6 +273,7 @@ def print_plan(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, j
     _print_named("Nothing is to be seen in these (--keep NAME takes one in all the same)", plan.drops)
     _print_named("You culled these (--again takes them in once more)", plan.culled)
     _print_named("These are there twice", plan.twice)
+    _print_joining(plan)
     _print_named("These are new beside pictures that are here, and not taken in", plan.beside)
     _print_named("These are not taken in", plan.left)
     _print_findings([*plan.findings, *plan.joined.findings])
@@ -280,6 +281,18 @@ def print_plan(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, j
     if plan.frames:
         say.line()
         _print_room(library, plan, depots)
+
+
+def _print_joining(plan: "Plan") -> None:
+    joining = [(file, frame.joins) for frame in plan.frames if frame.joins for file in frame.files]
+    if not joining:
+        return
+    say.line()
+    say.line("These come to frames that are here:")
+    for file, path in joining[:_FEW]:
+        say.line(f"{file.source}: to {path.removeprefix('pictures/')}", inward=2)
+    if len(joining) > _FEW:
+        say.line(f"... and {len(joining) - _FEW:,} more; all by name: --dry-run --json", inward=2)
 
 
 def _print_joined(plan: "Plan") -> None:

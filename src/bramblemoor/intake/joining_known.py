@@ -1,0 +1,117 @@
+"""What comes to frames that are here: a voice note or a clip beside a picture that was taken in before, and the JPEG of a raw
+that a camera with two slots has written to another card.
+"""
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from bramblemoor.disk.durable import digest_of
+from bramblemoor.frames.claims import Claim
+from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame
+from bramblemoor.intake.listing import Looked
+from bramblemoor.intake.objects import Shot, stem_of
+from bramblemoor.library.catalogue import is_bound
+from bramblemoor.library.filing import free_paths
+from bramblemoor.library.home import Library
+from bramblemoor.library.receipts import Amount, LeftOut
+from bramblemoor.library.taken_in import frame_of, was_read
+
+_BOUND = "it is new beside {}, whose year is bound; to take it in: unbind, and then again"
+_SIDECAR = "it is not in the library, though its picture is, as {}"
+# The raws of a name and moment that have no JPEG yet.
+_RAWS = """
+    SELECT f.frame, f.path FROM files f JOIN frames r ON r.id = f.frame
+    WHERE f.role = 'original' AND f.media IN ('image/x-raw', 'image/dng') AND r.shown = ?
+    AND NOT EXISTS (SELECT 1 FROM files j WHERE j.frame = f.frame AND j.role = 'rendition' AND j.media = 'image/jpeg')
+"""
+
+
+def note_known(plan: Plan, library: Library, shot: Shot, here: tuple[int, str], digests: Mapping[str, str]) -> None:
+    """A frame whose original is here (its number and path). What lies beside it there and is not here joins it; a sidecar that
+    was written since is told, as what it says may contradict what is said here.
+    """
+    known, new = Amount(1), list[tuple[str, Looked]]()
+    bound = is_bound(library.db, here[0])
+    for role, looked in shot.files:
+        lying = looked.lying
+        sha256 = digests.get(lying.path, "")
+        if role == "sidecar":
+            sha256 = sha256 or _read(Path(plan.wishes.source, lying.path))
+            is_here = was_read(library.db, sha256)
+        else:
+            is_here = bool(sha256) and frame_of(library.db, sha256) is not None
+        if is_here:
+            known += Amount(0, 1, lying.bytes)
+            plan.seen.append((lying.path, lying.bytes, lying.mtime_ns, sha256))
+        elif role == "sidecar" or bound:
+            why = (_SIDECAR if role == "sidecar" else _BOUND).format(here[1])
+            plan.beside.append(LeftOut(lying.path, why, Amount(0, 1, lying.bytes)))
+        else:
+            new.append((role, looked))
+    plan.known.append(Known(shot.path, here[1], known))
+    if new:
+        plan.frames.append(_joining(library, here[1], new, digests, ()))
+
+
+def join_raw(plan: Plan, library: Library, raw: str, shot: Shot, digests: Mapping[str, str]) -> None:
+    """The camera's own JPEG comes to its raw, and what belongs to it; a sidecar is told, as one that comes later is."""
+    files = [("rendition", shot.original)]
+    for role, looked in shot.others:
+        if role == "sidecar":
+            plan.beside.append(LeftOut(looked.lying.path, _SIDECAR.format(raw), Amount(0, 1, looked.lying.bytes)))
+        else:
+            files.append((role, looked))
+    plan.frames.append(_joining(library, raw, files, digests, shot.claims))
+
+
+def _read(path: Path) -> str:
+    try:
+        return digest_of(path)
+    except OSError:
+        return ""
+
+
+def raw_of(library: Library, shot: Shot) -> str | None:
+    """The path of the one raw here that a JPEG is the camera's own of: of its name, its camera and its second."""
+    if shot.original.media != "image/jpeg" or shot.taken is None:
+        return None
+    stem = stem_of(shot.original.lying.name).casefold()
+    found = []
+    for row in library.db.execute(_RAWS, (shot.taken.shown.isoformat(),)).fetchall():
+        was, camera = library.db.execute(
+            "SELECT former_name, (SELECT value FROM claims WHERE frame = f.frame AND field = 'camera' AND source = 'camera'"
+            " LIMIT 1) FROM files f WHERE path = ?",
+            (row["path"],),
+        ).fetchone()
+        name = was or row["path"].rpartition("/")[2]
+        if stem_of(name).casefold() == stem and camera == shot.camera and not is_bound(library.db, row["frame"]):
+            found.append(str(row["path"]))
+    return found[0] if len(found) == 1 else None
+
+
+def _joining(
+    library: Library,
+    path: str,
+    files: Sequence[tuple[str, Looked]],
+    digests: Mapping[str, str],
+    claims: Sequence[Claim],
+) -> PlannedFrame:
+    """Files that are to come to the frame of a picture, called as it is."""
+    folder, _, name = path.rpartition("/")
+    wanted = {at: stem_of(name) + looked.lying.ending for at, (_, looked) in enumerate(files)}
+    paths = {
+        at: free_paths(library, folder, {at: one}, {at: digests.get(files[at][1].lying.path, "")}, lambda _: False)[at]
+        for at, one in wanted.items()
+    }
+    planned = [
+        PlannedFile(
+            looked.lying.path, role, looked.lying.bytes, looked.lying.mtime_ns, paths[at], looked.media, looked.width,
+            looked.height,
+        )
+        for at, (role, looked) in enumerate(files)
+    ]  # fmt: skip
+    told: list[tuple[str, str, str]] = [
+        (claim.field, claim.value, claim.source) for claim in claims if claim.source == "camera"
+    ]
+    mtime_ns = library.db.execute("SELECT mtime_ns FROM files WHERE path = ?", (path,)).fetchone()[0]
+    return PlannedFrame(folder, "photo", planned, told, mtime_ns, joins=path)
