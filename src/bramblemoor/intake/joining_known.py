@@ -5,10 +5,9 @@ that a camera with two slots has written to another card.
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from bramblemoor.disk.durable import digest_of
 from bramblemoor.frames.claims import Claim
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame
-from bramblemoor.intake.listing import Looked
+from bramblemoor.intake.listing import Looked, digest_there
 from bramblemoor.intake.objects import Shot, stem_of
 from bramblemoor.library.catalogue import is_bound
 from bramblemoor.library.filing import free_paths
@@ -36,7 +35,7 @@ def note_known(plan: Plan, library: Library, shot: Shot, here: tuple[int, str], 
         lying = looked.lying
         sha256 = digests.get(lying.path, "")
         if role == "sidecar":
-            sha256 = sha256 or _read(Path(plan.wishes.source, lying.path))
+            sha256 = sha256 or digest_there(Path(plan.wishes.source, lying.path))
             is_here = was_read(library.db, sha256)
         else:
             is_here = bool(sha256) and frame_of(library.db, sha256) is not None
@@ -62,13 +61,6 @@ def join_raw(plan: Plan, library: Library, raw: str, shot: Shot, digests: Mappin
         else:
             files.append((role, looked))
     plan.frames.append(_joining(library, raw, files, digests, shot.claims))
-
-
-def _read(path: Path) -> str:
-    try:
-        return digest_of(path)
-    except OSError:
-        return ""
 
 
 def raw_of(library: Library, shot: Shot) -> str | None:

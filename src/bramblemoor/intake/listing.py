@@ -2,11 +2,12 @@
 
 import os
 import stat
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 
+from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.file_systems import file_system_of, volume_of
 from bramblemoor.disk.names import LITTER
 from bramblemoor.disk.told import inside_or_none
@@ -162,21 +163,30 @@ def _below(found: Listing, root: Path, prefix: str) -> Iterator[tuple[str, os.st
                 yield path, status
 
 
-def look(listing: Listing, files: Sequence[Lying], progress: Progress) -> Iterator[Looked]:
-    """Look into files, some at a time, in their order."""
+def digest_there(path: Path) -> str:
+    """The digest of a file; "" of what cannot be read: looking at it tells why."""
+    try:
+        return digest_of(path)
+    except OSError:
+        return ""
+
+
+def look(listing: Listing, files: Sequence[Lying], here: Collection[str], progress: Progress) -> Iterator[Looked]:
+    """Look into files, some at a time, in their order; at the pixels of those that are not `here` already, by their paths."""
     done = 0
     with Helpers() as helping:
-        for some in helping.map(partial(_look_into, str(listing.root)), portions(files, _AT_ONCE)):
+        wanted = ((one, one.path not in here) for one in files)
+        for some in helping.map(partial(_look_into, str(listing.root)), portions(wanted, _AT_ONCE)):
             yield from some
             done += len(some)
             progress(Stage("looking at the pictures", "files"), done, len(files))
 
 
-def _look_into(root: str, files: Iterable[Lying]) -> list[Looked]:
-    return [_looked_at(Path(root, one.path), one) for one in files]
+def _look_into(root: str, files: Iterable[tuple[Lying, bool]]) -> list[Looked]:
+    return [_looked_at(Path(root, one.path), one, pixels=pixels) for one, pixels in files]
 
 
-def _looked_at(path: Path, lying: Lying) -> Looked:
+def _looked_at(path: Path, lying: Lying, *, pixels: bool) -> Looked:
     try:
         if lying.ending == ".xmp":
             return Looked(lying, "sidecar", "application/rdf+xml")
@@ -190,7 +200,7 @@ def _looked_at(path: Path, lying: Lying) -> Looked:
             return Looked(lying, "thumbnail", reading.media)
         if reading.kind == "other" and not is_picture_ending(lying.ending):
             return Looked(lying, "other")
-        found = misfire_in(path) if reading.kind == "photo" else None
+        found = misfire_in(path) if pixels and reading.kind == "photo" else None
         return Looked(
             lying, reading.kind, reading.media, reading.width, reading.height, reading.claims, found, reading.troubles
         )

@@ -2,11 +2,9 @@
 
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from datetime import date, timedelta
 from pathlib import Path
 
-from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.names import collision_key
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim
@@ -23,7 +21,7 @@ from bramblemoor.intake.clocks import (
 )
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, Wishes
 from bramblemoor.intake.joining_known import join_raw, note_known, raw_of
-from bramblemoor.intake.listing import Listing, Looked, Lying, list_source, look
+from bramblemoor.intake.listing import Listing, Looked, Lying, digest_there, list_source, look
 from bramblemoor.intake.objects import Shot, at, stem_of, to_shots, together
 from bramblemoor.intake.summing import note_folders, note_what_stays, whole_of
 from bramblemoor.library.dates import first_day
@@ -48,14 +46,6 @@ from bramblemoor.running import Progress, Stage
 _READERS = 2
 
 
-@dataclass
-class _Contents:
-    """Digests of files that may be here already, or be twice on the card, by path."""
-
-    of: dict[str, str] = field(default_factory=dict)
-    unread: dict[str, str] = field(default_factory=dict)
-
-
 def make_plan(library: Library, wishes: Wishes, progress: Progress) -> Plan:
     """Look at a source, and plan what to take in of it; changes nothing.
 
@@ -67,7 +57,9 @@ def make_plan(library: Library, wishes: Wishes, progress: Progress) -> Plan:
     files = listing.files
     before = known_on(library.db, listing.device) if wishes.only_new else {}
     fresh = [one for one in files if before.get(one.path, ())[:2] != (one.bytes, one.mtime_ns)]
-    looked = list(look(listing, fresh, progress))
+    digests = _read_contents(library, listing, fresh, progress)
+    here = {path for path, sha256 in digests.items() if sha256 and frame_of(library.db, sha256) is not None}
+    looked = list(look(listing, fresh, here, progress))
     plan = Plan(
         wishes=wishes, device=listing.device, started=stamp(now_utc()), came_in=NOTHING, findings=listing.findings
     )
@@ -77,13 +69,13 @@ def make_plan(library: Library, wishes: Wishes, progress: Progress) -> Plan:
     tell_offset(shots)
     shots = in_order(shots)
     _note_left(plan, shots, left)
-    _note_seen_before(plan, library, [one for one in files if one not in set(fresh)], before)
-    contents = _read_contents(library, listing, shots, progress)
-    wanted = list(_sort_out(plan, library, shots, contents))
+    to_read = set(fresh)
+    _note_seen_before(plan, library, [one for one in files if one not in to_read], before)
+    wanted = list(_sort_out(plan, library, shots, digests))
     _name(plan, library, wanted)
     for one in plan.frames:
         for file in one.files:
-            file.sha256 = contents.of.get(file.source, "")
+            file.sha256 = digests.get(file.source, "")
     note_what_stays(plan, sum(bool(one.trouble) for one, _ in left))
     plan.came_in = whole_of(plan)
     return plan
@@ -151,46 +143,36 @@ def _note_seen_before(
         plan.known.append(Known(one.path, here[1] if here else "", amount))
 
 
-def _read_contents(library: Library, listing: Listing, shots: Sequence[Shot], progress: Progress) -> _Contents:
+def _read_contents(library: Library, listing: Listing, files: Sequence[Lying], progress: Progress) -> dict[str, str]:
     """Digests of those files that another one, here or on the card, has the size of: only these can be here already."""
-    files = [looked.lying for shot in shots for _, looked in shot.files]
     sizes: dict[int, int] = {}
     for one in files:
         sizes[one.bytes] = sizes.get(one.bytes, 0) + 1
     here = sizes_here(library.db, sizes.keys())
     doubtful = [one for one in files if sizes[one.bytes] > 1 or one.bytes in here]
-    found = _Contents()
+    found: dict[str, str] = {}
     whole, done = sum(one.bytes for one in doubtful), 0
     with ThreadPoolExecutor(_READERS) as readers:
-        for one, (sha256, why) in zip(
-            doubtful, readers.map(lambda one: _digest(listing.root / one.path), doubtful), strict=True
+        for one, sha256 in zip(
+            doubtful, readers.map(lambda one: digest_there(listing.root / one.path), doubtful), strict=True
         ):
-            found.of[one.path] = sha256
-            if why:
-                found.unread[one.path] = why
+            found[one.path] = sha256
             done += one.bytes
             progress(Stage("comparing with the library"), done, whole)
     return found
 
 
-def _digest(path: Path) -> tuple[str, str]:
-    try:
-        return digest_of(path), ""
-    except OSError as error:
-        return "", error.strerror or str(error)
-
-
-def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Contents) -> Iterator[Shot]:
+def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], digests: dict[str, str]) -> Iterator[Shot]:
     """The frames to take in; the others are noted, each with why it is left."""
     first: dict[str, str] = {}
     used = set()
     for shot in shots:
         lying = shot.original.lying
-        sha256 = contents.of.get(lying.path, "")
+        sha256 = digests.get(lying.path, "")
         amount = Amount(1, len(shot.files), shot.bytes)
         here = frame_of(library.db, sha256) if sha256 else None
         if here is not None:
-            note_known(plan, library, shot, here, contents.of)
+            note_known(plan, library, shot, here, digests)
             continue
         if sha256 and sha256 in first:
             plan.twice.append(LeftOut(shot.path, f"the same picture as {first[sha256]} there", amount))
@@ -202,7 +184,7 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Co
             plan.culled.append(LeftOut(shot.path, f"you culled it on {culled}", amount))
             plan.seen.append((lying.path, lying.bytes, lying.mtime_ns, sha256))
             continue
-        shot = _without_known(plan, library, shot, contents)
+        shot = _without_known(plan, library, shot, digests)
         wanted = [glob for glob in plan.wishes.keep if fits(glob, shot.path) or fits(glob, lying.name)]
         used |= set(wanted)
         if shot.misfire is not None and not wanted:
@@ -211,7 +193,7 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Co
             continue
         twin = raw_of(library, shot)
         if twin is not None:
-            join_raw(plan, library, twin, shot, contents.of)
+            join_raw(plan, library, twin, shot, digests)
             continue
         for trouble in shot.original.troubles:
             plan.findings.append(Finding(shot.path, f"{trouble}; it is taken in as it is", attention=True))
@@ -220,10 +202,10 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], contents: _Co
         raise WrongUse(f"No frame there fits {glob!r}.", "Name frames as the plan does, or '*' for all of them.")
 
 
-def _without_known(plan: Plan, library: Library, shot: Shot, contents: _Contents) -> Shot:
+def _without_known(plan: Plan, library: Library, shot: Shot, digests: dict[str, str]) -> Shot:
     """A frame less those of its files that are in the library already, as parts of another one."""
     for role, looked in list(shot.others):
-        sha256 = contents.of.get(looked.lying.path, "")
+        sha256 = digests.get(looked.lying.path, "")
         here = frame_of(library.db, sha256) if sha256 and role != "sidecar" else None
         if here is not None:
             shot.others.remove((role, looked))

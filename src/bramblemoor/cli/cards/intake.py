@@ -129,8 +129,14 @@ def intake(
     finish(ended, json=json)
     if not json and not ended.unfinished:
         say.line()
-        say.line("Nothing was changed at the source. Before a card is erased: bramblemoor backup, then verify.")
+        say.line(f"Nothing was changed at the source. Before it is erased: bramblemoor erasable {_typed(source)}")
     exit_by(ended)
+
+
+def _typed(source: Path) -> str:
+    import shlex
+
+    return shlex.quote(str(source))
 
 
 def _depots(library: "Library", wishes: "Wishes", stack: ExitStack) -> "Sequence[Depot]":

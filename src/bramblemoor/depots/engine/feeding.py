@@ -7,7 +7,7 @@ from abc import ABC, abstractmethod
 from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from io import RawIOBase
 from itertools import islice
@@ -180,7 +180,8 @@ class Feeder(ABC):
             with suppress(OSError):
                 opened.job.result()
             self._shared.give_up_ahead(opened.slots)
-        opened.file.close()
+        with _read_from(opened.file):
+            pass
 
     def _who_takes(self, takers: list[int]) -> list[int]:
         """All, but for those that have long kept another one waiting."""
@@ -219,7 +220,7 @@ class Feeder(ABC):
         """Read a file from one source into the lanes; says what was wrong with it, None where nothing was."""
         try:
             opened = self._opened.pop(source.key, None) or _Opened(source.open())
-            with opened.file as file:
+            with _read_from(opened.file) as file:
                 if opened.job is not None:
                     trouble = self._take_ready(feed, opened, takers)
                 elif feed.item.bytes < PIECE:
@@ -335,6 +336,16 @@ class Feeder(ABC):
         for number in bundle.takers if bundle.files else ():
             files = [(self.for_lane(item, number), start) for item, start in bundle.files]
             self.lanes[number].small(bundle.slot, files)
+
+
+@contextmanager
+def _read_from(file: RawIOBase) -> Iterator[RawIOBase]:
+    """A file that is closed afterwards. On a drive that was pulled that fails, too: what was read of it is no worse for it."""
+    try:
+        yield file
+    finally:
+        with suppress(OSError):
+            file.close()
 
 
 def _read_whole(file: RawIOBase, rooms: list[memoryview]) -> tuple[int, str]:
