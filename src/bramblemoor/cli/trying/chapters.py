@@ -254,8 +254,8 @@ def _year(stage: Stage) -> None:
     stage.run("depot", "alone", "otter", "--year", "2024", shows=("Read and", "Nothing outside"))
     stage.say("Which years would go on which drives, with their twins, if we bought these?")
     stage.run(
-        "allot", "--drive", "red=10MB@studio", "--drive", "blue=10MB@cottage", "--drive", "green=6MB@studio",
-        "--drive", "grey=6MB@cottage", "--plot", "../years-on-drives.png",
+        "allot", "--drive", "red=18MB@studio", "--drive", "blue=18MB@cottage", "--drive", "green=14MB@studio",
+        "--drive", "grey=14MB@cottage", "--plot", "../years-on-drives.png",
         shows=("^drive ", "MB", "Drawn"),
     )  # fmt: skip
     stage.run("unbind", "2024", shows=("open for work",))
