@@ -107,6 +107,8 @@ def test_a_library_from_the_road_is_merged_and_again_changes_nothing(shell: Shel
     assert (
         shell("show", "20260509-reed-cutting-0002.jpg", "--json", cwd=home).json["believed"]["caption"] == "Found later"
     )
+    shell("tell", "*cutting-0002.jpg", "--title", "Told at home", cwd=home)
+    assert "Told at home" in (home / "albums/On the road.csv").read_text()
     shell("cull", "remove", "*cutting-0005.jpg", "--yes", cwd=home)
     assert "left: you culled them" in shell("merge", road, "--yes", cwd=home).out
 

@@ -40,6 +40,9 @@ _INSTEAD = {
         "Frames are marked by bramblemoor cull mark and leave by bramblemoor cull remove. What was deleted with"
         " another program is let go by bramblemoor stocktake --let-go NAME; a depot by bramblemoor depot retire."
     ),
+    "loan share proof proofs retouch": (
+        "Small copies for somebody to work on are written by bramblemoor lend out, and come back by bramblemoor lend back."
+    ),
     "erase format wipe": "Whether a card may be erased is told by bramblemoor erasable FOLDER.",
     "rename move mv": (
         "Shoots are renamed by bramblemoor shoot rename; with any other program, too: then bramblemoor stocktake."

@@ -3,6 +3,7 @@
 import csv
 import hashlib
 import io
+import json
 import sqlite3
 from collections.abc import Iterable, Sequence
 
@@ -114,6 +115,16 @@ def write_albums(library: Library, albums: Iterable[int]) -> None:
         write_album(library, album)
     if changed:
         write_album_list(library)
+
+
+def write_albums_of(library: Library, frames: Iterable[int]) -> None:
+    """Write the lists of the albums that some frames are in, inside a transaction: what a list tells of them has changed."""
+    rows = library.db.execute(
+        "SELECT DISTINCT album FROM album_frames WHERE frame IN (SELECT value FROM json_each(?))",
+        (json.dumps(list(frames)),),
+    )
+    for (album,) in rows.fetchall():
+        write_album(library, album)
 
 
 def write_album_list(library: Library) -> None:

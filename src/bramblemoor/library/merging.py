@@ -13,7 +13,7 @@ from bramblemoor.frames.claims import HAND, TAKEN_AWAY, TAKEN_AWAY_BY, Claim
 from bramblemoor.frames.xmp_edits import edits
 from bramblemoor.frames.xmp_fragments import instructions
 from bramblemoor.frames.xmp_writing import read_packet
-from bramblemoor.library.albums import extend_album, write_albums
+from bramblemoor.library.albums import extend_album, write_albums, write_albums_of
 from bramblemoor.library.catalogue import add_claims, claims_of, is_bound
 from bramblemoor.library.folding import plain
 from bramblemoor.library.home import Library
@@ -144,6 +144,7 @@ def _enter(library: Library, news: Sequence[_News]) -> None:
             also = [one.instructions] if one.instructions is not None else []
             path = write_sidecar(library, one.frame, where_different=True, also=also)
             written += [path] if path is not None else []
+        write_albums_of(library, [one.frame for one in news])
         flush_files(written, library.root)
 
 

@@ -20,6 +20,7 @@ from bramblemoor.frames.claims import (
     believe,
 )
 from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.albums import write_albums_of
 from bramblemoor.library.catalogue import add_claims, choose_shown, claims_of, is_bound
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import (
@@ -46,6 +47,8 @@ _BATCH = 50  # frames of one transaction
 _UNDER_WAY, _PART = "telling", "telling "
 """In the ledger's meta: the run that is under way, and what came of each batch of it."""
 _FRAME = Amount(frames=1)
+_LISTED = ("title", "taken")
+"""What the lists of albums tell of frames."""
 
 
 @dataclass
@@ -355,6 +358,10 @@ def finish_interrupted(library: Library, why_left: str = "interrupted before the
             head.number = receipt.number
             db.execute("UPDATE meta SET value = ? WHERE key = ?", (msgspec.json.encode(head).decode(), _UNDER_WAY))
         write_receipt(library.receipts, receipt)
+    listed = {frame for change in receipt.changes if change.field in _LISTED for frame, _ in change.frames}
+    if listed:
+        with library.ledger.changing(facts=True):
+            write_albums_of(library, listed)
     with library.ledger.changing():
         db.execute("DELETE FROM meta WHERE key = ? OR (key >= ? AND key < ?)", (_UNDER_WAY, _PART, f"{_PART}~"))
     return receipt
