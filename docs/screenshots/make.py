@@ -95,6 +95,55 @@ def signed_in(name: str, root: Path, library: Path, environment: dict[str, str])
         service.wait()
 
 
+def browsed(page: Path, to: Path, size: tuple[int, int], *, dark: bool = False) -> Image.Image:
+    """A page as a browser shows it. Without a screen its clock may run ahead of the drive: again, until pictures show."""
+    scheme = ["--blink-settings=preferredColorScheme=0"] if dark else []
+    command = [
+        "chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--virtual-time-budget=6000",
+        f"--window-size={size[0]},{size[1]}", *scheme, f"--screenshot={to}", page.as_uri(),
+    ]  # fmt: skip
+    for _ in range(12):
+        subprocess.run(command, check=True, stderr=subprocess.DEVNULL)
+        with Image.open(to) as image:
+            if image.convert("RGB").getcolors(4096) is None:
+                return image.convert("RGB")
+    raise SystemExit(f"{page} showed no pictures in twelve attempts.")
+
+
+def day_at_the_card(root: Path, environment: dict[str, str]) -> None:
+    """From a card to what can be looked through: the plan, the question whether it may be erased, the page and the sheet."""
+
+    def run(*command: str) -> None:
+        subprocess.run(
+            ["bramblemoor", *command], cwd=root / "fen", env=environment, check=True, stdout=subprocess.DEVNULL
+        )
+
+    (root / "fen").mkdir()
+    for name in ("heron", "otter"):
+        (root / "fen-depots" / name).mkdir(parents=True)
+    run("stand-in", "card", str(root / "fen-card"))
+    run("new", str(root / "fen"))
+    for name, site, medium in (("heron", "studio", "ssd"), ("otter", "cottage", "hdd")):
+        place = str(root / "fen-depots" / name)
+        run("depot", "add", name, place, "--site", site, "--medium", medium, "--stand-in", f"fen-{name}")
+    shoots = "--subject 'Reed cutting' --subject 'Lantern walk' --split 6h"
+    shoot("intake", typed(f"bramblemoor intake ../fen-card {shoots} --dry-run"), root / "fen", environment)
+    run("intake", "../fen-card", *shlex.split(shoots), "--second-copy", "heron", "--yes")
+    asked = "bramblemoor erasable ../fen-card"
+    shoot("erasable", typed(f"{asked} | head -12", "bramblemoor backup | tail -3", asked), root / "fen", environment)
+    run("page", str(root / "page"))
+    run("sheet", str(root / "sheet.jpg"), "--columns", "5")
+    page, shot = root / "page/index.html", root / "shot.png"
+    looks = Image.new("RGB", (1280, 1240), PAPER)
+    looks.paste(browsed(page, shot, (1280, 800)).resize((640, 400)), (0, 0))
+    looks.paste(browsed(page, shot, (1280, 800), dark=True).resize((640, 400)), (640, 0))
+    looks.paste(browsed(page, shot, (500, 820)), (0, 410))
+    with Image.open(root / "sheet.jpg") as sheet:
+        sheet.thumbnail((760, 820))
+        looks.paste(sheet, (510, 410))
+    looks.save(HERE / "looking.png", optimize=True)
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory(prefix="withymere-") as name, screen():
         root = Path(name) / "demo-world"
@@ -113,6 +162,7 @@ def main() -> None:
         )
         (Path(name) / "demo.txt").write_text(told.stdout.replace(str(root), "demo-world"))
         shoot("demo", "printf '$ make demo\\n  ...\\n'; tail -n 44 ../demo.txt", root, environment)
+        day_at_the_card(root, environment)
         library = root / "library"
         with signed_in("thrushfield", root, library, environment):
             shoot("survey", typed("bramblemoor service survey"), library, environment)
@@ -136,7 +186,7 @@ def main() -> None:
         shoot("what-if", typed("bramblemoor standing --if-lost studio"), library, environment)
         practised = ("bramblemoor drill dipper --files 120", "bramblemoor earlier dipper")
         shoot("drill", typed(*practised), library, environment)
-        drives = "--drive red=10MB@studio --drive blue=10MB@cottage --drive green=6MB@studio --drive grey=6MB@cottage"
+        drives = "--drive red=18MB@studio --drive blue=18MB@cottage --drive green=14MB@studio --drive grey=14MB@cottage"
         allotted = f"bramblemoor allot {drives} --plot {shlex.quote(str(HERE / 'years-on-drives.png'))} | grep -v Drawn"
         subprocess.run(["sh", "-c", allotted], cwd=library, env=environment, check=True, stdout=subprocess.DEVNULL)
         searched = typed("bramblemoor find lantern --favourite", "bramblemoor find owl --since 2025 --album water")
