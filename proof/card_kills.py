@@ -1,6 +1,6 @@
 """SIGKILL at enumerated system calls of an intake, a culling, a renaming and a merging of shoots.
 
-usage: card_kills.py [--only intake,cull,rename,merge] [--each 6] [--in FOLDER]
+usage: card_kills.py [--only intake,cull,rename,merge,library,lend] [--each 8] [--in FOLDER]
 
 After each kill the same command is given again, and the library (and, of an intake, a depot) is compared, file by file, with what
 a run that was not killed leaves. Needs strace. Prints, by command and kind of system call, how many kills were tried, and held.
@@ -17,6 +17,8 @@ import tempfile
 from collections import Counter
 from pathlib import Path
 
+from PIL import Image, ImageOps
+
 PROGRAM = [sys.executable, "-m", "bramblemoor"]
 CALLS = {
     "rename": "rename,renameat,renameat2", "fsync": "fsync,fdatasync,syncfs", "unlink": "unlink,unlinkat,rmdir",
@@ -28,6 +30,8 @@ COMMANDS = {
     "cull": ["cull", "remove", "--number", "2-9", "--yes"],
     "rename": ["shoot", "rename", "reed", "--subject", "Reed harvest", "--yes"],
     "merge": ["shoot", "merge", "reed", "second", "--yes"],
+    "library": ["merge", "../road", "--yes"],
+    "lend": ["lend", "back", "ada", "../lent", "--yes"],
 }
 
 
@@ -48,6 +52,14 @@ class Stage:
         self.run(*_INTAKE)
         for name in ("cull", "rename"):
             self.save(name)
+        self.run("new", "road", at=".")
+        self.run("intake", "../second", "--subject", "Second camera", "--yes", at="road")
+        self.save("library")
+        self.run("lend", "out", "ada", "../lent", "*")
+        for path in (self.trial / "lent").iterdir():
+            with Image.open(path) as image:
+                ImageOps.mirror(image).save(path)
+        self.save("lend")
         self.run("intake", "../second", "--subject", "Second camera", "--yes")
         self.save("merge")
         self.truth = {}
@@ -108,7 +120,7 @@ def calls_of(stage: Stage, name: str, kind: str) -> int:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.partition("\n")[0])
     parser.add_argument("--only", default=",".join(COMMANDS))
-    parser.add_argument("--each", type=int, default=6)
+    parser.add_argument("--each", type=int, default=8)
     parser.add_argument("--in", dest="folder", type=Path)
     options = parser.parse_args()
     tried: Counter[tuple[str, str]] = Counter()

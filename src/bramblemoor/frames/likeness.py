@@ -79,10 +79,13 @@ _FAR_APART, _MISFIT = 0.65, 0.08
 brought together. Of a crop of 5 % they are 0.5 and 0.04 at most.
 """
 _MOST_APART, _MOST_CONSPICUOUS = 0.95, 3.6
-"""The most that any part of two versions of one picture differs, measured against its detail; and how many times the most that
-the calmer parts differ (all but some 15 %) that may be: compression differs everywhere, and something that moved in one place.
+"""The most that any part of two versions of one picture differs in lightness, measured against its detail; and how many times
+the most that the calmer parts differ (all but some 15 %) that may be: compression differs everywhere, and something that moved
+in one place.
 """
 _CALMER = 0.85
+_MOST_TINTED = 2.2
+"""The most that any part may differ in colour, measured likewise."""
 _LEAST_NOISE = 0.05
 
 
@@ -168,14 +171,24 @@ def relation(one: "Image", other: "Image") -> Relation | None:
     turn = min(costs, key=lambda each: costs[each])
     if costs[turn] > _FAR_APART:
         return None
-    for inner, outer in ((first, turns[turn]), (turns[turn], first)):
+    coloured = one.convert("YCbCr"), (other.rotate(turn, expand=True) if turn else other).convert("YCbCr")
+    for inner, outer, tints in ((first, turns[turn], coloured), (turns[turn], first, coloured[::-1])):
         margins = _fitted(inner, outer)
         if margins is None:
             continue
-        apart, conspicuous = _apart(_softened(inner, None), _softened(outer, _box(outer, margins)))
-        if apart <= _MOST_APART and conspicuous <= _MOST_CONSPICUOUS:
+        box = _box(outer, margins)
+        apart, conspicuous = _apart(_softened(inner, None), _softened(outer, box))
+        if apart <= _MOST_APART and conspicuous <= _MOST_CONSPICUOUS and _tints_apart(*tints, box) <= _MOST_TINTED:
             return Relation(turn, max(margins[0] + margins[2], margins[1] + margins[3]), apart)
     return None
+
+
+def _tints_apart(inner: "Image", outer: "Image", box: "_Margins") -> float:
+    """The largest difference in colour of any part of two pictures: a green jacket and a grey wall may be equally light."""
+    return max(
+        _apart(_softened(inner.getchannel(tint), None), _softened(outer.getchannel(tint), box))[0]
+        for tint in ("Cb", "Cr")
+    )
 
 
 _Margins = tuple[float, float, float, float]
