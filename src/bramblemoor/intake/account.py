@@ -70,8 +70,8 @@ def _joined(plan: Plan) -> dict[str, str]:
     """What a library that was merged told of frames that are here."""
     if not plan.wishes.merge:
         return {}
-    frames, albums = plan.joined.frames, plan.joined.albums
-    return {"joined": f"what is known of {frames:,} frames that are here, and {albums:,} albums"}
+    told = [("frames that are here", plan.joined.frames), ("albums", plan.joined.albums)]
+    return {f"joined: {what}": f"{count:,}" for what, count in told if count}
 
 
 def _copied(run: CopyRun) -> dict[str, str]:

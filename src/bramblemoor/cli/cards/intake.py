@@ -302,13 +302,17 @@ def _print_joining(plan: "Plan") -> None:
 
 
 def _print_joined(plan: "Plan") -> None:
+    """What the ledger of a library to be merged tells besides its frames."""
     joined = plan.joined
     if joined.frames or joined.albums:
         say.line()
+    if joined.frames:
+        are = "is" if joined.frames == 1 else "are"
         say.line(
-            f"What is known there of {say.many(joined.frames, 'frame')} that {'is' if joined.frames == 1 else 'are'} here is"
-            f" added, and {say.many(joined.albums, 'album')}. Nothing that you said here is replaced."
+            f"What that library knows of {say.many(joined.frames, 'frame')} that {are} here is added; nothing is replaced."
         )
+    if joined.albums:
+        say.line(f"{say.many(joined.albums, 'album')} {'comes' if joined.albums == 1 else 'come'} along, or grow.")
 
 
 def _folder(folder: str, there: int) -> str:
