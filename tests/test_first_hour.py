@@ -25,6 +25,12 @@ LEADS = {
 }  # fmt: skip
 
 
+def test_without_a_command_the_help_is_read_as_a_page(shell: Shell) -> None:
+    for words in ((), ("depot",), ("lend",)):
+        told = shell(*words, code=2)
+        assert len(told.out.splitlines()) > 8 and "\\n" not in told.out and not told.err
+
+
 def test_words_that_people_type_lead_to_a_command(shell: Shell) -> None:
     for word, way in LEADS.items():
         told = shell(word, code=2).err

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+import typer
 from typer.core import TyperGroup
 
 from bramblemoor.errors import WrongUse
@@ -9,6 +10,12 @@ from bramblemoor.library.folding import suggestion
 
 
 class Commands(TyperGroup):
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        if not args and self.no_args_is_help and not ctx.resilient_parsing:
+            print(ctx.get_help())
+            raise typer.Exit(2)
+        return list(super().parse_args(ctx, args))
+
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         word = args[0]
         if not word.startswith("-") and self.get_command(ctx, word) is None and not ctx.resilient_parsing:

@@ -89,7 +89,7 @@ def list_source(root: Path, folders: Sequence[str], device: str = "") -> Listing
     """Every file below a source, or below those of its folders that fit a glob. Raises WrongUse where there is no such folder."""
     if not root.is_dir():
         raise WrongUse(
-            f"There is no folder {root}.", "Name the card as it is mounted, or any folder, as /media/you/CARD."
+            f"There is no folder {root}.", "Name a folder that there is; a card is mounted as /media/you/CARD, say."
         )
     found = Listing(root, device_of(root, device))
     for path, status in _below(found, root, ""):

@@ -40,10 +40,11 @@ def out(
     *,
     selection: "Selection",
 ) -> None:
-    """Write small copies of frames to a folder, as JPEG with what is known inside, and note that they are lent.
+    """Write small copies of frames for somebody to work on.
 
-    As: bramblemoor lend out ada ~/for-ada --shoot '*Reed cutting*'. Films are not lent. Whoever works on them may write XMP,
-    save pictures anew, or in other formats, and add to their names: by these, what comes back is known.
+    They are JPEGs with what is known inside, and it is noted that they are lent, as by: bramblemoor lend out ada ~/for-ada
+    --shoot '*Reed cutting*'. Films are not lent. Whoever works on them may write XMP, save pictures anew, or in other formats,
+    and add to their names: by these, what comes back is known.
     """
     from bramblemoor.intake.lending import lend
     from bramblemoor.library.selection import select
@@ -80,9 +81,11 @@ def back(
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """Join what came back to its frames: words, an editor's instructions, and pictures that were worked on as renditions.
+    """Join what came back to its frames.
 
-    Nothing is replaced: where you have said something else meanwhile, that stays, and is told. The folder is only read.
+    Words become yours, an editor's instructions come into the sidecar, and pictures that were worked on beside their originals,
+    as renditions. Nothing is replaced: where you have said something else meanwhile, that stays, and is told. The folder is
+    only read.
     """
     from bramblemoor.intake.lending import lending_called
     from bramblemoor.intake.lent_back import look_back, take_back_in
@@ -179,7 +182,7 @@ def list_lent(
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """List what was lent, when, and how much of it is not back."""
+    """List what was lent, and what of it is not back."""
     from bramblemoor.intake.lending import lending_called, lendings
 
     library = library_here(library_dir)
