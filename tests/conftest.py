@@ -182,9 +182,13 @@ def unpacked_once(collected_once: Path, tmp_path_factory: pytest.TempPathFactory
 def as_if_made(target: Path, library: Path) -> Path:
     """A library copied to a folder that then passes for the one in which it was made, and in which its files were read."""
     shutil.copytree(library, target)
-    with sqlite3.connect(target / "ledger/ledger.sqlite") as db:
-        db.execute("DELETE FROM meta WHERE key = 'seat'")
+    _forget_seat(target)
     return target
+
+
+def _forget_seat(library: Path) -> None:
+    with sqlite3.connect(library / "ledger/ledger.sqlite") as db:
+        db.execute("DELETE FROM meta WHERE key = 'seat'")
 
 
 @pytest.fixture
@@ -199,15 +203,40 @@ def library(unpacked_once: Path, tmp_path: Path) -> Path:
     return as_if_made(tmp_path / "library", unpacked_once)
 
 
+DEPOTS = (("heron", "studio", "ssd"), ("otter", "studio", "hdd"), ("dipper", "cottage", "hdd"))
+
+
+@pytest.fixture(scope="session")
+def depots_once(unpacked_once: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The folder of a library with three empty depots beside it, on pretend devices."""
+    shell = Shell(tmp_path_factory.mktemp("depots"))
+    library = as_if_made(shell.folder / "library", unpacked_once)
+    for name, site, medium in DEPOTS:
+        (shell.folder / name).mkdir()
+        shell(
+            "depot",
+            "add",
+            name,
+            shell.folder / name,
+            "--site",
+            site,
+            "--medium",
+            medium,
+            "--stand-in",
+            name,
+            cwd=library,
+        )
+    return shell.folder
+
+
 @pytest.fixture
-def depots(shell: Shell, library: Path) -> dict[str, Path]:
-    """Three empty depots of `library`, on pretend devices."""
-    made = {}
-    for name, site, medium in (("heron", "studio", "ssd"), ("otter", "studio", "hdd"), ("dipper", "cottage", "hdd")):
-        made[name] = shell.folder / name
-        made[name].mkdir()
-        shell("depot", "add", name, made[name], "--site", site, "--medium", medium, "--stand-in", name, cwd=library)
-    return made
+def depots(shell: Shell, library: Path, depots_once: Path) -> dict[str, Path]:
+    """Three empty depots of `library`: copies of those that were made once, and of the ledger that knows them."""
+    for name, _, _ in DEPOTS:
+        shutil.copytree(depots_once / name, shell.folder / name)
+    shutil.copytree(depots_once / "library/ledger", library / "ledger", dirs_exist_ok=True)
+    _forget_seat(library)
+    return {name: shell.folder / name for name, _, _ in DEPOTS}
 
 
 def _before(place: str) -> str:
