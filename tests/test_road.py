@@ -92,6 +92,7 @@ def is_colourful(image: Image.Image) -> bool:
 
 def test_a_library_from_the_road_is_merged_and_again_changes_nothing(shell: Shell, home: Path, road: Path) -> None:
     before, on_the_road = pictures(home), pictures(road)
+    ledger = (road / "ledger/ledger.sqlite").read_bytes()
     plan = shell("merge", road, "--dry-run", cwd=home)
     assert pictures(home) == before and "21" in plan.out and "title: 'Mine' here, 'Theirs' there" in plan.out
     assert "nothing was merged" in shell("merge", road, cwd=home, code=2).err.lower() or pictures(home) == before
@@ -101,6 +102,7 @@ def test_a_library_from_the_road_is_merged_and_again_changes_nothing(shell: Shel
     after = pictures(home)
     again = shell("merge", road, "--yes", cwd=home)
     assert "There is nothing new to merge." in again.out and pictures(home) == after and pictures(road) == on_the_road
+    assert (road / "ledger/ledger.sqlite").read_bytes() == ledger
     shell("tell", "*cutting-0002.jpg", "--caption", "Found later", cwd=road)
     late = shell("merge", road, "--yes", cwd=home)
     assert "1 frame that is here" in late.out

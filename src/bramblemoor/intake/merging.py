@@ -10,12 +10,13 @@ from pathlib import Path
 
 from bramblemoor.disk.names import collision_key
 from bramblemoor.disk.told import is_plain_file
-from bramblemoor.errors import WrongUse
+from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, Wishes
 from bramblemoor.intake.summing import note_folders, note_what_stays, whole_of
 from bramblemoor.library.filing import free_paths
 from bramblemoor.library.home import Library, find_library
+from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.merging import join, said_there
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut, stamp
 from bramblemoor.library.taken_in import culled_on, frame_of, was_here
@@ -49,14 +50,24 @@ def plan_merge(library: Library, wishes: Wishes, progress: Progress) -> Plan:
 
 
 def open_other(library: Library, wishes: Wishes) -> Library:
-    """The library to merge. Raises WrongUse for this one itself, or a copy of one at a depot, NoLibrary where there is none."""
-    other = find_library(Path(wishes.source), Path(wishes.source))
+    """The library to merge, of which nothing is changed.
+
+    Raises WrongUse for this one itself, or a copy of one at a depot; NoLibrary where there is none; NotPossible where a run there
+    was killed, as what its ledger says is not whole.
+    """
+    other = find_library(Path(wishes.source), Path(wishes.source), only_read=True)
     if other.root == library.root:
         raise WrongUse(f"{other.root} is this library itself.", "Name the one that was made elsewhere.")
     if other.at_depot:
         raise WrongUse(
             f"{other.root} is a copy at a depot or in an archive.",
             "What lies there comes back by: bramblemoor mend, or restore.",
+        )
+    journal = other.root / f"{LEDGER}-journal"
+    if journal.is_file() and journal.stat().st_size:
+        raise NotPossible(
+            f"A run on {other.root} is under way, or was killed.",
+            "Let it end, or run there: bramblemoor stocktake. Then merge it.",
         )
     return other
 

@@ -30,14 +30,14 @@ SET_ASIDE = "set-aside"
 
 
 class Library:
-    """An open library. A depot's data/ opens as one too, `read_only`."""
+    """An open library. A depot's data/ opens as one too, `read_only`; `only_read` says that nothing of it is to be changed."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, *, only_read: bool = False) -> None:
         self.root = root.resolve()
         self.settings: Settings = read_settings(self.root)
         # In a bag: at a depot, or in a volume of an archive that somebody has taken apart.
         self.at_depot = any((self.root.parent / mark).is_file() for mark in (DEPOT_MARK, "bagit.txt"))
-        self.read_only = self.at_depot or not os.access(self.root / "ledger", os.W_OK)
+        self.read_only = only_read or self.at_depot or not os.access(self.root / "ledger", os.W_OK)
         self.ledger = Ledger(self.root / ledger_file.FILE, read_only=self.read_only)
         self.db = self.ledger.db
         self.clock = Clock(now_seconds())
@@ -230,7 +230,7 @@ def require_apart(folder: Path, what: str, *, but: Path | None = None) -> None:
             )
 
 
-def find_library(named: Path | None, start: Path) -> Library:
+def find_library(named: Path | None, start: Path, *, only_read: bool = False) -> Library:
     """Open the library that was named, else the one that `start` lies in; a depot's root stands for its data/.
 
     Raises NoLibrary where there is none.
@@ -239,7 +239,7 @@ def find_library(named: Path | None, start: Path) -> Library:
     for folder in candidates:
         for root in (folder, folder / "data"):
             if (root / SETTINGS_FILE).is_file() and (root / ledger_file.FILE).is_file():
-                return Library(root)
+                return Library(root, only_read=only_read)
     if named is not None:
         raise NoLibrary(f"There is no library at {named}.", "Check the path, or make one with: bramblemoor new DIR.")
     raise NoLibrary(
