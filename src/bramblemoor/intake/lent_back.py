@@ -142,7 +142,6 @@ def _sort_in(library: Library, back: Back, folder: Path, lying: Lying, planned: 
     if frame is None:
         _leave(back, lying, f"its frame, {lent.path}, is not in the library any more", attention=True)
         return
-    back.returned.add(lent.name)
     if is_bound(library.db, frame[0]):
         _leave(back, lying, "its year is bound; to take it in: unbind, and then again", attention=True)
         return
@@ -152,6 +151,7 @@ def _sort_in(library: Library, back: Back, folder: Path, lying: Lying, planned: 
     except BrokenXmp as error:
         _leave(back, lying, f"it cannot be read ({error})", attention=True)
         return
+    back.returned.add(lent.name)
     news = _note_words(library, back, frame[0], lent, said)
     if packet is not None:
         news |= _note_look(library, back, frame[0], lent, packet)
