@@ -210,9 +210,9 @@ _SHOWN_BY = """
         WHEN role = 'original' AND media NOT IN ('image/x-raw', 'image/dng') THEN 0
         WHEN role = 'rendition' AND media = 'image/jpeg' THEN 1 WHEN role = 'original' THEN 2 ELSE 3 END, id LIMIT 1
 """
-_SHOWN_BESIDE = """
+_OTHERS = """
     SELECT frame, path, sha256 FROM files WHERE frame = ? AND role IN ('original', 'rendition') AND path != ?
-    ORDER BY role = 'original', id DESC LIMIT 1
+    ORDER BY role = 'original', id DESC
 """
 
 
@@ -230,9 +230,13 @@ def shown_by(db: sqlite3.Connection, frame: int) -> ShownBy:
 
 
 def shown_beside(db: sqlite3.Connection, one: ShownBy) -> ShownBy | None:
-    """Another version of a frame to look at beside one: the latest that was made of it, else its original."""
-    row = db.execute(_SHOWN_BESIDE, (one.frame, one.path)).fetchone()
-    return None if row is None else ShownBy(*row)
+    """Another version of a frame to look at beside one: the latest that was made of it, else its original.
+
+    A raw and the JPEG that its camera wrote, which are called the same, show one picture.
+    """
+    stem = one.path.rpartition(".")[0]
+    others = (ShownBy(*row) for row in db.execute(_OTHERS, (one.frame, one.path)).fetchall())
+    return next((other for other in others if other.path.rpartition(".")[0] != stem), None)
 
 
 def versions_of(db: sqlite3.Connection, frame: int) -> list[ShownBy]:
