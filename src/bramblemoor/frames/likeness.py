@@ -84,7 +84,7 @@ the most that the calmer parts differ (all but some 15 %) that may be: compressi
 in one place.
 """
 _CALMER = 0.85
-_MOST_TINTED = 2.2
+_MOST_TINTED = 2.0
 """The most that any part may differ in colour, measured likewise."""
 _LEAST_NOISE = 0.05
 

@@ -17,7 +17,7 @@ from bramblemoor.library.catalogue import shown_by
 from bramblemoor.library.home import Library
 from bramblemoor.library.selection import Selected
 from bramblemoor.looking.thumbnails import Thumbnails
-from bramblemoor.planning.near import groups_of, near_pairs
+from bramblemoor.planning.near import borne_out, groups_of, near_pairs
 from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
 
@@ -75,7 +75,8 @@ def groups(selected: Selected, progress: Progress) -> Iterator[list[Member]]:
     links = _same_files(frames)
     shown = [shown_by(library.db, one.frame).sha256 for one in frames]
     pairs = _candidates(frames, shown, thumbnails, progress)
-    links |= _looked_at(pairs, frames, shown, thumbnails, progress)
+    related = _looked_at(pairs, frames, shown, thumbnails, progress)
+    links |= {pair: related[pair] for pair in sorted(borne_out(related, pairs))}
     thumbnails.close()
     yield from _grouped(frames, links)
 

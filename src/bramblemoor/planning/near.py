@@ -4,7 +4,7 @@ Two numbers that differ in at most 3 k + 2 bits differ in at most k in one of th
 looked up with up to k bits of it changed.
 """
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterable, Iterator
 from itertools import combinations
 from typing import Any
 
@@ -90,6 +90,27 @@ def _spread(where: Any, distinct: int, ones: Any, others: Any) -> tuple[Any, Any
     low, high = np.minimum(one, other), np.maximum(one, other)
     pairs = np.unique(np.stack([low, high]), axis=1) if len(low) else np.zeros((2, 0), np.int64)
     return pairs[0], pairs[1]
+
+
+def borne_out(links: Collection[tuple[int, int]], compared: Iterable[tuple[int, int]]) -> set[tuple[int, int]]:
+    """Of pairs that were found alike, among those that were compared, such as the others do not speak against.
+
+    Those that are alike with one of a pair, and were compared with the other, too, are as a rule alike with both. Where more of
+    them are not, the pair is alike by chance.
+    """
+    alike: dict[int, set[int]] = {}
+    met: dict[int, set[int]] = {}
+    for found, pairs in ((alike, links), (met, compared)):
+        for one, other in pairs:
+            found.setdefault(one, set()).add(other)
+            found.setdefault(other, set()).add(one)
+    kept = set()
+    for one, other in links:
+        apart = (alike[one] ^ alike[other]) - {one, other}
+        against = sum(each in met[one] and each in met[other] for each in apart)
+        if len(alike[one] & alike[other]) >= against:
+            kept.add((one, other))
+    return kept
 
 
 def groups_of(count: int, ones: Any, others: Any) -> Any:
