@@ -6,14 +6,14 @@ import re
 import shutil
 import sys
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from functools import cache
 from pathlib import Path
 from threading import Lock
 from typing import Any, Literal
 
-from bramblemoor.running import Progress, Stage, silent
+from bramblemoor.running import Progress, Stage, portions, silent
 
 Tone = Literal["", "good", "amiss"]
 _COLOURS = {"good": "32", "amiss": "1;31"}
@@ -23,6 +23,7 @@ _GAP = "   "  # between the columns of a table
 _LEAST_WRAPPED = 16  # columns that a cell of several lines has at least
 # Words; but a command that somebody may copy stays whole, up to a word that ends in a stop or a comma.
 _UNPARTED = re.compile(r"bramblemoor(?= )(?:\s+\S*[^\s,;:.)](?=\s|$))*(?:\s+\S+)?|\S+")
+_AT_ONCE = 1000  # lines that are printed together
 _PATIENCE = 1.5  # seconds before a progress line appears
 
 
@@ -97,9 +98,16 @@ def verbatim(text: str) -> None:
         print(shown(one))
 
 
-def verbatim0(text: str) -> None:
-    """A name for another program, just as it is, with NUL behind it."""
-    print(text, end="\0")
+def verbatim_lines(lines: Iterable[str]) -> None:
+    """Many of them, each in a line of its own."""
+    for some in portions(lines, _AT_ONCE):
+        print("\n".join(shown(one) for line in some for one in line.split("\n")))
+
+
+def verbatim0(names: Iterable[str]) -> None:
+    """Names for another program, just as they are, each with NUL behind it."""
+    for some in portions(names, _AT_ONCE):
+        print("\0".join(some), end="\0")
 
 
 def wrapped(text: str, columns: int | None) -> list[str]:

@@ -38,11 +38,19 @@ IN_ALBUM = (
 CONTAINS = (
     "r.{column} IN (SELECT told FROM (SELECT DISTINCT {column} AS told FROM frames) WHERE instr(bm_plain(told), ?))"
 )
-# Those of which it was claimed at any time, as an index finds them; of these, those of which it is believed.
+# The values of a field that have a text in them: each is compared once, and the index tells which there are, one after the other.
+_HAVING = """
+    SELECT told FROM (WITH RECURSIVE each_value (told) AS (
+        SELECT (SELECT value FROM claims WHERE field = ? ORDER BY value COLLATE NOCASE LIMIT 1) UNION ALL
+        SELECT (SELECT value FROM claims WHERE field = ? AND value COLLATE NOCASE > each_value.told
+                ORDER BY value COLLATE NOCASE LIMIT 1) FROM each_value WHERE each_value.told IS NOT NULL
+    ) SELECT told FROM each_value WHERE told IS NOT NULL) WHERE instr(bm_plain(told), ?)
+"""
+# Those of which it was claimed at any time, value by value; of these, those of which it is believed.
 _CLAIMED = (
-    "r.id IN (SELECT frame FROM claims WHERE field = ? AND value IN (SELECT value FROM"
-    " (SELECT DISTINCT value FROM claims WHERE field = ?) WHERE instr(bm_plain(value), ?)))"
-)
+    f"r.id IN (SELECT c.frame FROM ({_HAVING}) k CROSS JOIN claims c"
+    " WHERE c.field = ? AND c.value COLLATE NOCASE = k.told)"
+)  # fmt: skip
 CLAIMS_MARK = f"r.id IN (SELECT frame FROM claims WHERE field = 'rating' AND value = '{MARKED}')"
 _NONE_BELIEVED = "coalesce({}, '') = ''"
 LACKS = {
@@ -118,11 +126,12 @@ def of_years(years: str) -> Clause:
 
 def saying(field: Field, column: str, text: str) -> Clause:
     believed_now = f"EXISTS (SELECT 1 FROM words WHERE words.rowid = r.id AND instr(words.{column}, ?))"
-    return Clause(f"{_CLAIMED} AND {believed_now}", (field, field, plain(text), plain(text)))
+    return Clause(f"{_CLAIMED} AND {believed_now}", (field, field, plain(text), field, plain(text)))
 
 
 def believing(field: Field, text: str) -> Clause:
-    return Clause(f"{_CLAIMED} AND instr(bm_plain({believed(field)}), ?)", (field, field, plain(text), plain(text)))
+    believed_now = f"{believed(field)} COLLATE NOCASE IN ({_HAVING})"
+    return Clause(f"{_CLAIMED} AND {believed_now}", (field, field, plain(text), field, field, field, plain(text)))
 
 
 def prepare(db: sqlite3.Connection) -> None:

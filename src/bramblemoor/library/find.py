@@ -32,16 +32,30 @@ def find(
     library: Library, clause: Clause, most: int = -1, *, sort: str = "taken", reverse: bool = False
 ) -> Iterator[Found]:
     """Frames of which a condition holds, as `located_in` gives it, sorted by one of SORTS, at most `most`."""
-    order = SORTS[sort]
-    if reverse:
-        order = ", ".join(f"{key} DESC" for key in _keys(order))
     rows = library.db.execute(
         "SELECT id, folder, name, coalesce(taken, ''), title FROM frames r"
-        f" WHERE {clause.sql} ORDER BY {order} LIMIT ?",
+        f" WHERE {clause.sql} ORDER BY {_ordered(sort, reverse)} LIMIT ?",
         (*clause.values, most),
     )
     for frame, folder, name, taken, title in rows:
         yield Found(frame, folder.rpartition("/")[2], f"{folder}/{name}", taken, title)
+
+
+def paths(
+    library: Library, clause: Clause, most: int = -1, *, sort: str = "taken", reverse: bool = False
+) -> Iterator[str]:
+    """Nothing but the paths of the same."""
+    rows = library.db.execute(
+        f"SELECT folder || '/' || name FROM frames r WHERE {clause.sql} ORDER BY {_ordered(sort, reverse)} LIMIT ?",
+        (*clause.values, most),
+    )
+    rows.row_factory = None
+    yield from (path for (path,) in rows)
+
+
+def _ordered(sort: str, reverse: bool) -> str:
+    order = SORTS[sort]
+    return ", ".join(f"{key} DESC" for key in _keys(order)) if reverse else order
 
 
 def _keys(order: str) -> list[str]:

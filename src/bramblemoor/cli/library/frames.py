@@ -139,6 +139,7 @@ def find(
 
     from bramblemoor.library.find import COUNTED, SORTS
     from bramblemoor.library.find import find as search
+    from bramblemoor.library.find import paths as paths_of
     from bramblemoor.library.selection import located_in
 
     if sort not in SORTS:
@@ -153,8 +154,8 @@ def find(
     elif csv:
         _print_csv(library, search(library, clause, most or -1, sort=sort, reverse=last_first))
     elif paths or paths0:
-        for hit in search(library, clause, most or -1, sort=sort, reverse=last_first):
-            say.verbatim0(hit.path) if paths0 else say.verbatim(hit.path)
+        found = paths_of(library, clause, most or -1, sort=sort, reverse=last_first)
+        say.verbatim0(found) if paths0 else say.verbatim_lines(found)
     else:
         most = most or _MOST
         _print_found(
@@ -195,13 +196,15 @@ def _print_counts(library: "Library", clause: "Clause", wanted: "Selection", wha
     from bramblemoor.library.find import count, count_by
     from bramblemoor.library.selection import counted
 
-    found, total = count_by(library, clause, what), count(library, clause)
+    found = count_by(library, clause, what)
+    several = what in ("keyword", "person", "album")
+    total = count(library, clause) if several else sum(number for _, number in found)
     if json:
         say.as_json({"found": total, "counted": [{"value": value, "frames": number} for value, number in found]})
         return
     say.table((what, "frames"), [(value or "(none)", f"{number:,}") for value, number in found], right=(1,), wraps=0)
-    several = " A frame may be counted under several." if what in ("keyword", "person", "album") else ""
-    say.line(f"{counted(total, wanted)} in {whose(library)}.{several}")
+    more = " A frame may be counted under several." if several else ""
+    say.line(f"{counted(total, wanted)} in {whose(library)}.{more}")
 
 
 def _print_csv(library: "Library", found: "Iterator[Found]") -> None:
