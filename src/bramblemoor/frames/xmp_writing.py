@@ -166,6 +166,12 @@ def sidecar(facts: Facts, belonging: Belonging, there: Packet | None = None, *, 
     if there is None:
         there = read_packet(_new_sidecar(wanted, base or ""))
     packet, all_ours = there, there.is_all_ours
+    if all_ours and packet.is_marked and not packet.is_former and not belonging.adds and not belonging.takes:
+        # There is nobody else's word to keep; but where it says all already, it stays in whatever notation it is.
+        says_all = all(values(packet.rdf, one.name) == wanted[one.name] for one in _PROPERTIES)
+        if says_all and base in (None, packet.base) and packet.root.tag == f"{{{XMPMETA}}}xmpmeta":
+            return there.content
+        return _new_sidecar(wanted, packet.base if base is None else base)
     before = etree.tostring(packet.root)
     home = _home(packet)
     take_from(packet.rdf, belonging.takes)
