@@ -38,7 +38,7 @@ _NAMED_ALONE = """
 
 def write_sidecar(
     library: Library, frame: int, delivered: bytes | None = None, *, new: bool = False, where_different: bool = False,
-    also: Sequence[bytes] = (),
+    also: Sequence[bytes] = (), facts: Facts | None = None,
 ) -> Path | None:  # fmt: skip
     """Write or renew a frame's sidecar, inside a transaction of the ledger; returns its path, None where nothing was written.
 
@@ -46,10 +46,11 @@ def write_sidecar(
     since it was last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be
     read is left as it is; what is known waits in the ledger, which is told. A `new` frame gets its own even in a year that
     is bound. `where_different` leaves one alone that says all already; `also` are packets whose properties are to stand in
-    it where none of their names does. The file is not flushed: the caller flushes many.
+    it where none of their names does; `facts` are what is believed, where they were just weighed. The file is not flushed: the
+    caller flushes many.
     """
     db = library.db
-    facts = choose_shown(db, frame)
+    facts = facts if facts is not None else choose_shown(db, frame)
     row = db.execute(_FOR_SIDECAR, (frame,)).fetchone()
     if row is None or (row["is_bound"] and not new):
         return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are

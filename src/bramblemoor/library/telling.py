@@ -17,6 +17,7 @@ from bramblemoor.frames.claims import (
     HAND,
     TAKEN_AWAY,
     TAKEN_AWAY_BY,
+    Facts,
     believe,
 )
 from bramblemoor.frames.moments import now_utc
@@ -299,12 +300,12 @@ def _run(
             for frame in page:
                 path = (names or {}).get(frame) or _row(db, frame)["path"]
                 try:
-                    before = _do_one(library, frame, work, resumed)
+                    before, facts = _do_one(library, frame, work, resumed)
                 except _LeftAsItIs as why:
                     batch.left(path, why)
                     continue
                 batch.done(frame, path, before)
-                sidecar = write_sidecar(library, frame, where_different=True)
+                sidecar = write_sidecar(library, frame, where_different=True, facts=facts)
                 written += [sidecar] if sidecar is not None else []
             flush_files(written, library.root)
             db.execute("INSERT INTO meta VALUES (?, ?)", (f"{_PART}{done:09}", batch.part().decode()))
@@ -315,8 +316,8 @@ def _run(
     return receipt
 
 
-def _do_one(library: Library, frame: int, work: Callable[[int], _Before], resumed: bool) -> _Before:
-    """Change what is told of one frame in the ledger, or nothing of it. Raises _LeftAsItIs."""
+def _do_one(library: Library, frame: int, work: Callable[[int], _Before], resumed: bool) -> tuple[_Before, Facts]:
+    """Change what is told of one frame in the ledger, or nothing of it; and what is believed then. Raises _LeftAsItIs."""
     db = library.db
     if _row(db, frame) is None:
         raise _LeftAsItIs("it is not in the library any more")
@@ -326,7 +327,7 @@ def _do_one(library: Library, frame: int, work: Callable[[int], _Before], resume
     try:
         take_up_edits(library, frame, resumed=resumed)
         before = work(frame)
-        choose_shown(db, frame)
+        facts = choose_shown(db, frame)
         if (year := _bound_year(db, frame)) is not None:
             raise _LeftAsItIs(f"that would bring it into {year}, which is bound")
     except _LeftAsItIs:
@@ -334,7 +335,7 @@ def _do_one(library: Library, frame: int, work: Callable[[int], _Before], resume
         db.execute("RELEASE frame")
         raise
     db.execute("RELEASE frame")
-    return before
+    return before, facts
 
 
 def _row(db: sqlite3.Connection, frame: int) -> sqlite3.Row:
