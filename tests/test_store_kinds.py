@@ -194,7 +194,7 @@ def chest(shell: Shell, library: Path) -> Path:
 
 
 def test_every_work_on_depots_over_a_kind_without_folders(
-    shell: Shell, library: Path, chest: Path, depots: dict[str, Path]
+    shell: Shell, library: Path, depots: dict[str, Path], chest: Path
 ) -> None:
     shell("backup", "coffer", "heron", cwd=library)
     held = {
