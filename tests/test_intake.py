@@ -292,6 +292,13 @@ def test_what_is_new_beside_a_known_picture_joins_it(shell: Shell, library: Path
     roles = {one["path"]: one["role"] for one in shell("show", here, "--json", cwd=library).json["made_of"]}
     assert roles[here.rpartition(".")[0] + ".wav"] == "voice note"
     picture.with_suffix(".XMP").unlink()
+    copies = [picture.with_name(name) for name in ("COPY0001.JPG", "COPY0002.JPG")]
+    for number, copy in enumerate(copies):
+        shutil.copy2(picture, copy)
+        copy.with_suffix(".MP3").write_bytes(b"ID3" + bytes([number]) * 40)
+    take_in(shell, library, card, *FEN)
+    notes = [path for path in pictures(library) if path.endswith(".mp3")]
+    assert len({pictures(library)[path] for path in notes}) == 2, "two notes that want one name are both kept"
     assert "There is nothing new" in take_in(shell, library, card, *FEN).out
 
 

@@ -154,6 +154,9 @@ def test_what_was_lent_comes_back_to_its_frames(shell: Shell, road: Path, tmp_pa
     inside = told(out / "20260509-reed-cutting-0003.jpg")
     assert "Theirs" in inside and "bm:" not in inside and "Warmth" not in told(out / "20260509-reed-cutting-0006.jpg")
     assert "was lent as 'ada'" in shell("lend", "out", "ada", tmp_path / "more", "*0001.jpg", cwd=road, code=2).err
+    out.rename(tmp_path / "posted")
+    assert "was lent as 'ada'" in shell("lend", "out", "ada", out, "*0001.jpg", cwd=road, code=2).err
+    (tmp_path / "posted").rename(out)
     before = pictures(road)
     back.mkdir()
     (back / "20260509-reed-cutting-0001.XMP").write_text(RETURNED)

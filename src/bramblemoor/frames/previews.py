@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from bramblemoor.frames.boxes import boxes
 from bramblemoor.frames.exif import preview_places
 from bramblemoor.frames.jpeg import read_jpeg
-from bramblemoor.frames.sniff import HEAD, kind_of, media_type
+from bramblemoor.frames.sniff import HEAD, RAWS, kind_of, media_type
 from bramblemoor.frames.source import ByteSource, FileSource, MemorySource
 
 if TYPE_CHECKING:
@@ -16,7 +16,6 @@ if TYPE_CHECKING:
 _RAW_JPEG_AT = 84  # where one maker's raw files say where their JPEG lies
 _LARGEST = 64 << 20
 _SOI = b"\xff\xd8\xff"
-_RAWS = ("image/x-raw", "image/dng")
 
 
 def embedded_previews(source: ByteSource) -> list[bytes]:
@@ -81,7 +80,7 @@ def decoded(path: Path, least: int) -> "Image | None":
         media = media_type(source.read(0, HEAD))
         if kind_of(media) != "photo":
             return None
-        previews = embedded_previews(source) if media in _RAWS else []
+        previews = embedded_previews(source) if media in RAWS else []
     if previews:
         return _opened(io.BytesIO(previews[-1]), least)
     return _opened(path, least)

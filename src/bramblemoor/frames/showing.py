@@ -6,13 +6,12 @@ from typing import TYPE_CHECKING
 
 from bramblemoor.frames.exif import read_exif
 from bramblemoor.frames.previews import embedded_previews
-from bramblemoor.frames.sniff import HEAD, kind_of, media_type
+from bramblemoor.frames.sniff import HEAD, RAWS, kind_of, media_type
 from bramblemoor.frames.source import FileSource
 
 if TYPE_CHECKING:
     from PIL.Image import Image
 
-_RAWS = ("image/x-raw", "image/dng")
 _ORIENTATION = 0x0112
 _INTO_FILM = 0.1  # of its length: most begin with a blur
 _MOST_PIXELS = 400_000_000
@@ -26,7 +25,7 @@ def shown(path: Path, longest: int) -> "Image | None":
     try:
         with FileSource(path) as source:
             media = media_type(source.read(0, HEAD))
-            if media in _RAWS or media == "image/tiff":
+            if media in RAWS or media == "image/tiff":
                 previews = embedded_previews(source)
                 if previews:
                     orientation = read_exif(source).main.get(_ORIENTATION)

@@ -61,6 +61,10 @@ def media_type(head: bytes) -> str:
     return "application/octet-stream"
 
 
+RAWS = ("image/x-raw", "image/dng")
+"""The media types of raw pictures."""
+
+
 def kind_of(media: str) -> Kind:
     """Whether a media type is a photo, a video, or nothing that Bramblemoor shows."""
     family = media.partition("/")[0]

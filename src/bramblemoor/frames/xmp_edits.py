@@ -60,7 +60,7 @@ def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed:
 
 def _is_news(field: Field, value: str, is_new: bool, known: Sequence[Claim], facts: Facts, resumed: bool) -> bool:
     """Whether a single value says something else than what is believed, and is not merely what was believed before."""
-    if value == _believed(field, facts):
+    if value == believed_text(field, facts):
         return False
     if is_new:
         return True
@@ -72,7 +72,8 @@ def _is_news(field: Field, value: str, is_new: bool, known: Sequence[Claim], fac
     return all(claim.value != value for claim in known if claim.field == field)
 
 
-def _believed(field: Field, facts: Facts) -> str:
+def believed_text(field: Field, facts: Facts) -> str:
+    """What is believed of a field with one value, as a claim has it; "" for nothing."""
     found = {
         "title": facts.title, "caption": facts.caption, "location": facts.location,
         "taken": str(facts.taken) if facts.taken else "",

@@ -113,11 +113,11 @@ def _join(library: Library, one: Arrived, files: dict[int, int]) -> Path | None:
             one.frame.joins, "it has left the library meanwhile; what was to join it lies beside, for stocktake to take up", True
         ))  # fmt: skip
         return None
+    take_up_edits(library, row["frame"])
     for came in one.came:
         files[came.number] = enter_file(db, row["frame"], _new_file(came, came.file.role, row["mtime_ns"]))
     claims = [Claim(*claim) for claim in one.frame.claims]  # type: ignore[arg-type]
     add_claims(db, row["frame"], one.came[0].file.path, claims, beneath=True)
-    take_up_edits(library, row["frame"])
     return write_sidecar(library, row["frame"], where_different=True)
 
 

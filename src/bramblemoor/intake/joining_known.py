@@ -5,7 +5,9 @@ that a camera with two slots has written to another card.
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import Claim
+from bramblemoor.frames.sniff import RAWS
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame
 from bramblemoor.intake.listing import Looked, digest_there
 from bramblemoor.intake.objects import Shot, stem_of
@@ -18,16 +20,18 @@ from bramblemoor.library.taken_in import frame_of, was_read
 _BOUND = "it is new beside {}, whose year is bound; to take it in: unbind, and then again"
 _SIDECAR = "it is not in the library, though its picture is, as {}"
 # The raws of a name and moment that have no JPEG yet.
-_RAWS = """
+_RAWS_ALONE = f"""
     SELECT f.frame, f.path FROM files f JOIN frames r ON r.id = f.frame
-    WHERE f.role = 'original' AND f.media IN ('image/x-raw', 'image/dng') AND r.shown = ?
+    WHERE f.role = 'original' AND f.media IN {RAWS} AND r.shown = ?
     AND NOT EXISTS (SELECT 1 FROM files j WHERE j.frame = f.frame AND j.role = 'rendition' AND j.media = 'image/jpeg')
 """
 
 
-def note_known(plan: Plan, library: Library, shot: Shot, here: tuple[int, str], digests: Mapping[str, str]) -> None:
+def note_known(
+    plan: Plan, library: Library, shot: Shot, here: tuple[int, str], digests: Mapping[str, str], planned: set[str]
+) -> None:
     """A frame whose original is here (its number and path). What lies beside it there and is not here joins it; a sidecar that
-    was written since is told, as what it says may contradict what is said here.
+    was written since is told, as what it says may contradict what is said here. `planned` gets the paths that are to be taken.
     """
     known, new = Amount(1), list[tuple[str, Looked]]()
     bound = is_bound(library.db, here[0])
@@ -49,10 +53,10 @@ def note_known(plan: Plan, library: Library, shot: Shot, here: tuple[int, str], 
             new.append((role, looked))
     plan.known.append(Known(shot.path, here[1], known))
     if new:
-        plan.frames.append(_joining(library, here[1], new, digests, ()))
+        plan.frames.append(_joining(library, here[1], new, digests, (), planned))
 
 
-def join_raw(plan: Plan, library: Library, raw: str, shot: Shot, digests: Mapping[str, str]) -> None:
+def join_raw(plan: Plan, library: Library, raw: str, shot: Shot, digests: Mapping[str, str], planned: set[str]) -> None:
     """The camera's own JPEG comes to its raw, and what belongs to it; a sidecar is told, as one that comes later is."""
     files = [("rendition", shot.original)]
     for role, looked in shot.others:
@@ -60,7 +64,7 @@ def join_raw(plan: Plan, library: Library, raw: str, shot: Shot, digests: Mappin
             plan.beside.append(LeftOut(looked.lying.path, _SIDECAR.format(raw), Amount(0, 1, looked.lying.bytes)))
         else:
             files.append((role, looked))
-    plan.frames.append(_joining(library, raw, files, digests, shot.claims))
+    plan.frames.append(_joining(library, raw, files, digests, shot.claims, planned))
 
 
 def raw_of(library: Library, shot: Shot) -> str | None:
@@ -69,7 +73,7 @@ def raw_of(library: Library, shot: Shot) -> str | None:
         return None
     stem = stem_of(shot.original.lying.name).casefold()
     found = []
-    for row in library.db.execute(_RAWS, (shot.taken.shown.isoformat(),)).fetchall():
+    for row in library.db.execute(_RAWS_ALONE, (shot.taken.shown.isoformat(),)).fetchall():
         was, camera = library.db.execute(
             "SELECT former_name, (SELECT value FROM claims WHERE frame = f.frame AND field = 'camera' AND source = 'camera'"
             " LIMIT 1) FROM files f WHERE path = ?",
@@ -87,23 +91,21 @@ def _joining(
     files: Sequence[tuple[str, Looked]],
     digests: Mapping[str, str],
     claims: Sequence[Claim],
+    planned: set[str],
 ) -> PlannedFrame:
     """Files that are to come to the frame of a picture, called as it is."""
     folder, _, name = path.rpartition("/")
-    wanted = {at: stem_of(name) + looked.lying.ending for at, (_, looked) in enumerate(files)}
-    paths = {
-        at: free_paths(library, folder, {at: one}, {at: digests.get(files[at][1].lying.path, "")}, lambda _: False)[at]
-        for at, one in wanted.items()
-    }
-    planned = [
-        PlannedFile(
-            looked.lying.path, role, looked.lying.bytes, looked.lying.mtime_ns, paths[at], looked.media, looked.width,
-            looked.height,
-        )
-        for at, (role, looked) in enumerate(files)
-    ]  # fmt: skip
+    coming = []
+    for role, looked in files:
+        lying = looked.lying
+        wanted, digest = {lying.path: stem_of(name) + lying.ending}, {lying.path: digests.get(lying.path, "")}
+        target = free_paths(library, folder, wanted, digest, planned.__contains__)[lying.path]
+        planned.add(collision_key(target))
+        coming.append(PlannedFile(
+            lying.path, role, lying.bytes, lying.mtime_ns, target, looked.media, looked.width, looked.height
+        ))  # fmt: skip
     told: list[tuple[str, str, str]] = [
         (claim.field, claim.value, claim.source) for claim in claims if claim.source == "camera"
     ]
     mtime_ns = library.db.execute("SELECT mtime_ns FROM files WHERE path = ?", (path,)).fetchone()[0]
-    return PlannedFrame(folder, "photo", planned, told, mtime_ns, joins=path)
+    return PlannedFrame(folder, "photo", coming, told, mtime_ns, joins=path)

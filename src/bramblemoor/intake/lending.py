@@ -103,8 +103,8 @@ def lend(
     that is none or is taken, or a folder in which something lies; NotPossible where it cannot be written.
     """
     library = selected.library
-    _require_free(library, name, folder)
     fresh = folder.with_name(temporary_name(folder.name))
+    _require_free(library, name, folder, killed=fresh.is_dir())
     shutil.rmtree(fresh, ignore_errors=True)  # what a killed run has left
     try:
         fresh.mkdir(parents=True)
@@ -124,14 +124,14 @@ def lend(
     return lending, left
 
 
-def _require_free(library: Library, name: str, folder: Path) -> None:
+def _require_free(library: Library, name: str, folder: Path, *, killed: bool) -> None:
+    """`killed` says that a run left such copies on their way: then the list that it may have written is its own."""
     if not _NAME.fullmatch(name):
         raise WrongUse(f"{name!r} is no name to lend under.", "Use letters, digits and spaces, as ada.")
     require_new_folder(folder)
     if _list_of(library, name).exists():
         known = _read(_list_of(library, name))
-        unfinished = known.folder == str(folder.resolve()) and len(known.out) == len(known.frames)
-        if not unfinished or folder.exists():
+        if not killed or known.folder != str(folder.resolve()) or folder.exists():
             raise WrongUse(
                 f"Something was lent as {name!r} on {known.lent[:10]}.", f"Choose another name, as '{name} 2'."
             )

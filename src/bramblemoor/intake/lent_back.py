@@ -18,6 +18,7 @@ from bramblemoor.frames.moments import now_utc
 from bramblemoor.frames.reading import read_picture
 from bramblemoor.frames.sniff import ending_of
 from bramblemoor.frames.source import FileSource
+from bramblemoor.frames.xmp_edits import believed_text
 from bramblemoor.frames.xmp_fragments import instructions
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import packet_in, read_xmp
@@ -191,7 +192,7 @@ def _note_words(library: Library, back: Back, frame: int, lent: Lent, said: Sequ
     for name in _TOLD:
         came = next((value for said_of, value in said if said_of == name), "")
         went = next((value for said_of, value in lent.says if said_of == name), "")
-        now = _believed(facts, name)
+        now = believed_text(name, facts)
         if not came or came in (went, now) or (name, came) == ("rating", "0"):  # 0 is not rated (ISO 16684-1, 8.2.2.1)
             continue
         if now != went:
@@ -219,11 +220,6 @@ def _note_list(back: Back, facts: Facts, lent: Lent, name: Field, came: list[str
         back.findings.append(Finding(
             lent.path, f"{name}: {', '.join(map(repr, gone))} did not come back, and stays; to take it away: bramblemoor unsay"
         ))  # fmt: skip
-
-
-def _believed(facts: Facts, name: Field) -> str:
-    value = getattr(facts, name)
-    return "" if value is None else str(value)
 
 
 def _note_look(library: Library, back: Back, frame: int, lent: Lent, packet: bytes) -> bool:

@@ -8,10 +8,9 @@ from datetime import datetime
 from bramblemoor.frames.claims import Claim, believe, believed_moment
 from bramblemoor.frames.moments import CONTRADICTS, Moment, agreement, moment_in_name, written_offset
 from bramblemoor.frames.pixels import Misfire
-from bramblemoor.frames.sniff import ending_of
+from bramblemoor.frames.sniff import RAWS, ending_of
 from bramblemoor.intake.listing import Looked, Lying
 
-_RAWS = ("image/x-raw", "image/dng")
 _NUMBER = re.compile(r"(\d+)(?!.*\d)")
 
 
@@ -98,7 +97,7 @@ def to_shots(files: Iterable[Looked]) -> tuple[list[Shot], list[tuple[Looked, st
 def _grouped(group: list[Looked]) -> tuple[list[Shot], list[tuple[Looked, str]]]:
     """The frames of files of one name: a raw has its JPEG as rendition, a still its film as clip."""
     pictures = [one for one in group if one.kind not in ("sound", "sidecar", "thumbnail")]
-    pictures.sort(key=lambda one: (one.kind == "video", one.media not in _RAWS, one.lying.name))
+    pictures.sort(key=lambda one: (one.kind == "video", one.media not in RAWS, one.lying.name))
     shots: list[Shot] = []
     for one in pictures:
         home = next((shot for shot in shots if _belongs(one, shot)), None)
@@ -146,7 +145,7 @@ def _belongs(one: Looked, shot: Shot) -> bool:
         return False
     if one.kind == "video":
         return shot.original.kind != "video" and not any(role == "clip" for role, _ in shot.others)
-    if one.media in _RAWS:
+    if one.media in RAWS:
         return False
     times = [believed_moment(each.claims)[0] for each in (one, shot.original)]
     return None in times or agreement(*times) != CONTRADICTS  # type: ignore[arg-type]

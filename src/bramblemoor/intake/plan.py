@@ -71,8 +71,9 @@ def make_plan(library: Library, wishes: Wishes, progress: Progress) -> Plan:
     _note_left(plan, shots, left)
     to_read = set(fresh)
     _note_seen_before(plan, library, [one for one in files if one not in to_read], before)
-    wanted = list(_sort_out(plan, library, shots, digests))
-    _name(plan, library, wanted)
+    planned: set[str] = set()  # the paths that are to be taken, as they collide
+    wanted = list(_sort_out(plan, library, shots, digests, planned))
+    _name(plan, library, wanted, planned)
     for one in plan.frames:
         for file in one.files:
             file.sha256 = digests.get(file.source, "")
@@ -162,7 +163,9 @@ def _read_contents(library: Library, listing: Listing, files: Sequence[Lying], p
     return found
 
 
-def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], digests: dict[str, str]) -> Iterator[Shot]:
+def _sort_out(
+    plan: Plan, library: Library, shots: Sequence[Shot], digests: dict[str, str], planned: set[str]
+) -> Iterator[Shot]:
     """The frames to take in; the others are noted, each with why it is left."""
     first: dict[str, str] = {}
     used = set()
@@ -172,7 +175,7 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], digests: dict
         amount = Amount(1, len(shot.files), shot.bytes)
         here = frame_of(library.db, sha256) if sha256 else None
         if here is not None:
-            note_known(plan, library, shot, here, digests)
+            note_known(plan, library, shot, here, digests, planned)
             continue
         if sha256 and sha256 in first:
             plan.twice.append(LeftOut(shot.path, f"the same picture as {first[sha256]} there", amount))
@@ -193,7 +196,7 @@ def _sort_out(plan: Plan, library: Library, shots: Sequence[Shot], digests: dict
             continue
         twin = raw_of(library, shot)
         if twin is not None:
-            join_raw(plan, library, twin, shot, digests)
+            join_raw(plan, library, twin, shot, digests, planned)
             continue
         for trouble in shot.original.troubles:
             plan.findings.append(Finding(shot.path, f"{trouble}; it is taken in as it is", attention=True))
@@ -213,9 +216,7 @@ def _without_known(plan: Plan, library: Library, shot: Shot, digests: dict[str, 
     return shot
 
 
-def _name(plan: Plan, library: Library, shots: Sequence[Shot]) -> None:
-    planned: set[str] = set()
-
+def _name(plan: Plan, library: Library, shots: Sequence[Shot], planned: set[str]) -> None:
     def is_planned(key: str) -> bool:
         return key in planned
 

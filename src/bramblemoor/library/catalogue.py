@@ -9,6 +9,7 @@ from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, Claim, Facts, Field
 from bramblemoor.frames.heard import Heard, weigh
 from bramblemoor.frames.moments import now_seconds, now_utc
+from bramblemoor.frames.sniff import RAWS
 from bramblemoor.library.folding import plain
 from bramblemoor.library.locations import NAME_AT
 from bramblemoor.library.receipts import stamp
@@ -205,9 +206,9 @@ def choose_shown(db: sqlite3.Connection, frame: int) -> Facts:
 
 
 # What a frame is shown by: its original, or where that is a raw with a JPEG of the camera's beside it, that.
-_SHOWN_BY = """
+_SHOWN_BY = f"""
     SELECT frame, path, sha256 FROM files WHERE frame = ? AND role IN ('original', 'rendition') ORDER BY CASE
-        WHEN role = 'original' AND media NOT IN ('image/x-raw', 'image/dng') THEN 0
+        WHEN role = 'original' AND media NOT IN {RAWS} THEN 0
         WHEN role = 'rendition' AND media = 'image/jpeg' THEN 1 WHEN role = 'original' THEN 2 ELSE 3 END, id LIMIT 1
 """
 _OTHERS = """

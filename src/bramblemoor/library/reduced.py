@@ -7,6 +7,7 @@ from pathlib import Path
 from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.likeness import alike, difference, fingerprint, small_grey
 from bramblemoor.frames.moments import AGREES, EXACTLY, agreement, parse_moment
+from bramblemoor.frames.sniff import RAWS
 from bramblemoor.library.catalogue import add_claims, choose_shown
 from bramblemoor.library.home import Library
 from bramblemoor.running import Progress, Stage
@@ -18,7 +19,6 @@ _SURE, _APART = 1.7, 0.8
 """Mean differences: of a reduced copy and its original at most, and how much farther any other picture must be."""
 _ASPECT = 0.02
 _STRONGER = 0.7  # as many pixels in less than this share of the bytes count as stronger compression
-_RAW = ("image/dng", "image/x-raw")
 _DAY = timedelta(hours=14)  # no time zone is farther from UTC
 _MOST = 20_000  # photos of about one moment: more, and the camera's clock stood still
 _ROWS = """
@@ -26,12 +26,12 @@ _ROWS = """
     JOIN files ON frame = frames.id AND role = 'original'
 """
 # What may be the same picture: of the same proportions, at the same second of a quarter of an hour, and unlike in size.
-_FITTING = """
+_FITTING = f"""
     frames.id != :id AND shown BETWEEN :first AND :last AND kind = 'photo' AND width > 0
     AND abs(width * :height - height * :width) <= :aspect * height * :height
     AND (strftime('%s', shown) - :second + 903) % 900 <= 6
     AND (width * height != :width * :height OR bytes < :bytes * :stronger OR bytes * :stronger > :bytes
-         OR (media IN ('image/dng', 'image/x-raw')) != :raw)
+         OR (media IN {RAWS}) != :raw)
 """
 _PHOTOS = f"{_ROWS.replace('media FROM', 'media, sha256, arrived FROM')} WHERE kind = 'photo' AND width > 0"
 
@@ -130,7 +130,7 @@ def _same_moment(db: sqlite3.Connection, mine: sqlite3.Row, some_in_utc: bool) -
     clock = taken.shown
     values: dict[str, object] = {
         "id": mine["id"], "width": mine["width"], "height": mine["height"], "bytes": mine["bytes"], "aspect": _ASPECT,
-        "stronger": _STRONGER, "raw": mine["media"] in _RAW, "second": int((clock - datetime(1970, 1, 1)).total_seconds()),
+        "stronger": _STRONGER, "raw": mine["media"] in RAWS, "second": int((clock - datetime(1970, 1, 1)).total_seconds()),
     }  # fmt: skip
     found = []
     near = timedelta(seconds=EXACTLY)
@@ -151,7 +151,7 @@ def _reduced_and_original(one: sqlite3.Row, other: sqlite3.Row) -> tuple[sqlite3
     """Which of two is the reduced one, None where neither is."""
     if abs(one["width"] / one["height"] - other["width"] / other["height"]) > _ASPECT:
         return None
-    raw = [row["media"] in _RAW for row in (one, other)]
+    raw = [row["media"] in RAWS for row in (one, other)]
     pixels = [row["width"] * row["height"] for row in (one, other)]
     if raw[0] != raw[1]:
         return (other, one) if raw[0] else (one, other)

@@ -12,7 +12,7 @@ from typing import Any
 from bramblemoor.frames.claims import Claim, believed_moment
 from bramblemoor.frames.likeness import Relation, prints_of, relation
 from bramblemoor.frames.moments import Moment
-from bramblemoor.frames.sniff import ending_of
+from bramblemoor.frames.sniff import RAWS, ending_of
 from bramblemoor.library.catalogue import shown_by
 from bramblemoor.library.home import Library
 from bramblemoor.library.selection import Selected
@@ -25,7 +25,6 @@ _NEAR, _NEAR_TURNED = 6, 6  # bits
 _AT_ONCE = 64
 _MOST_OF_ONE = 60
 """So many candidates of one frame are looked at: of a burst of hundreds the nearest by number will do to find its copies."""
-_RAWS = ("image/x-raw", "image/dng")
 _LOSSLESS = ("image/png", "image/tiff", "image/bmp")
 
 
@@ -57,7 +56,7 @@ class _Frame:
     def worth(self) -> tuple[Any, ...]:
         """What is the best original: a raw, then what is largest, tells its camera, and came first."""
         return (
-            self.media in _RAWS,
+            self.media in RAWS,
             self.width * self.height,
             self.camera,
             self.media in _LOSSLESS,
@@ -182,7 +181,7 @@ def _is_pair(one: _Frame, other: _Frame) -> bool:
     stems = {
         each.path[: len(each.path) - len(ending_of(each.path))].rpartition("/")[2].casefold() for each in (one, other)
     }
-    return (one.media in _RAWS) != (other.media in _RAWS) and len(stems) == 1 and one.taken == other.taken
+    return (one.media in RAWS) != (other.media in RAWS) and len(stems) == 1 and one.taken == other.taken
 
 
 def _looked_at(
