@@ -16,7 +16,6 @@ from bramblemoor.depots.register.register import finish_at, number_of, within_re
 from bramblemoor.depots.standing.tally import settle_apart
 from bramblemoor.depots.verify import Result, Scope, read_places
 from bramblemoor.disk.durable import digest_of, free_bytes, remove_empty
-from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import copies
@@ -24,8 +23,8 @@ from bramblemoor.library.copies import FREED
 from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, total, write_receipt
+from bramblemoor.library.renewing import renew_all
 from bramblemoor.library.selection import Selection
-from bramblemoor.library.sidecars import write_sidecar
 from bramblemoor.library.stocktake.stock import take_stock
 from bramblemoor.running import Pace, Progress, Stage
 
@@ -245,9 +244,7 @@ def unbind(library: Library, year: int, depots: Sequence[Depot], progress: Progr
 
 def _write_what_was_told(library: Library, year: int) -> None:
     """Bring sidecars in step with what came to be known of a year's frames while its files were not to change."""
-    frames = library.db.execute("SELECT id FROM frames WHERE year = ?", (year,)).fetchall()
-    renewed = [path for row in frames if (path := write_sidecar(library, row["id"], where_different=True))]
-    flush_files(renewed, library.root)
+    renew_all(library, [row[0] for row in library.db.execute("SELECT id FROM frames WHERE year = ?", (year,))])
 
 
 def _bound(library: Library, year: int) -> Bound | None:

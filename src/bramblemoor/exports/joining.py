@@ -8,7 +8,8 @@ from collections.abc import Collection
 
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import Claim
-from bramblemoor.library.catalogue import add_frame, choose_shown, drop_frame
+from bramblemoor.library.catalogue import add_frame, drop_frame
+from bramblemoor.library.known import choose_shown
 
 _BY_OTHERS = "source IN ('service', 'xmp') AND field NOT IN ('came_as', 'reduced_of', 'edited')"
 _BY_HAND = "source IN ('you', 'sidecar')"

@@ -2,7 +2,7 @@
 
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
 
 from bramblemoor.exports.earlier_exports import told_by
@@ -18,28 +18,15 @@ from bramblemoor.exports.planning import (
     units_of,
 )
 from bramblemoor.exports.worksheet import Worksheet, decode_claims, digest_of_key
-from bramblemoor.frames.heard import Heard, weigh
+from bramblemoor.frames.heard import Heard, settle
 from bramblemoor.frames.xmp_writing import Belonging
-from bramblemoor.library.catalogue import (
-    ENTER_CLAIM,
-    ENTER_FILE,
-    ENTER_WORDS,
-    SHOW,
-    NewFile,
-    add_frames,
-    claim_rows,
-    file_row,
-    shown_row,
-    titles_by_frame,
-    words_row,
-)
+from bramblemoor.library.catalogue import NewFile, add_frames, titles_by_frame
 from bramblemoor.library.home import Library
+from bramblemoor.library.known import Rows
 from bramblemoor.library.locations import Location, locations_of, name_at
 from bramblemoor.library.sidecars import is_wanted, new_sidecar, origin_of, put_sidecar
 from bramblemoor.processes import Helpers
 from bramblemoor.running import portions
-
-_Row = tuple[object, ...]
 
 
 @dataclass(frozen=True)
@@ -64,16 +51,13 @@ class _Fresh:
     packet: bytes | None
 
 
-@dataclass(frozen=True)
-class _Rows:
+@dataclass
+class _Told:
     """What is to be entered of some frames; `written` are the paths of their sidecars."""
 
-    references: list[_Row]
-    files: list[_Row]
-    claims: list[_Row]
-    shown: list[_Row]
-    words: list[_Row]
-    written: list[str]
+    rows: Rows = field(default_factory=Rows)
+    references: list[tuple[str, int]] = field(default_factory=list)
+    written: list[str] = field(default_factory=list)
 
 
 def number_new(parcel: Parcel, library: Library, frames: Sequence[sqlite3.Row]) -> dict[int, int]:
@@ -96,13 +80,10 @@ def enter_new(
     jobs = (_told_of(sheet, parcel, library, dict(some)) for some in portions(numbered, AT_ONCE))
     work = partial(_prepared, str(library.root), locations_of(library.root))
     db = library.db
-    for rows in helping.map(work, jobs):
-        db.executemany("UPDATE frames SET reference = ? WHERE id = ?", rows.references)
-        db.executemany(ENTER_FILE, rows.files)
-        db.executemany(ENTER_CLAIM, rows.claims)
-        db.executemany(SHOW, rows.shown)
-        db.executemany(ENTER_WORDS, rows.words)
-        yield len(rows.shown), rows.written
+    for told in helping.map(work, jobs):
+        db.executemany("UPDATE frames SET reference = ? WHERE id = ?", told.references)
+        told.rows.enter(db, new=True)
+        yield len(told.references), told.written
 
 
 def _told_of(sheet: Worksheet, parcel: Parcel, library: Library, numbers: Mapping[int, int]) -> list[_Fresh]:
@@ -137,9 +118,9 @@ def delivered_packet(records: Sequence[sqlite3.Row]) -> bytes | None:
     return next((record["content"] for record in records if record["content"] is not None), None)
 
 
-def _prepared(root: str, locations: list[Location], frames: list[_Fresh]) -> _Rows:
+def _prepared(root: str, locations: list[Location], frames: list[_Fresh]) -> _Told:
     """Weigh what is told of some frames, and write their sidecars."""
-    rows = _Rows([], [], [], [], [], [])
+    result = _Told()
     for frame in frames:
         heard = Heard()
         original = frame.files[0]
@@ -147,17 +128,14 @@ def _prepared(root: str, locations: list[Location], frames: list[_Fresh]) -> _Ro
         for claims, told in frame.told:
             heard.hear_all(decode_claims(claims), told)
         heard.hear_all((came_as(frame.service, name) for name in frame.came), frame.by)
-        facts, added = weigh(heard.claims, partial(name_at, locations))
-        heard.hear_all(added, "")
+        facts = settle(heard, partial(name_at, locations))
         files = list(frame.files)
         if is_wanted(heard.claims, frame.albums, original.former_name):
             belonging = Belonging(frame.albums, origin_of(frame.service, frame.reference), original.former_name)
             content = new_sidecar(facts, belonging, frame.packet)
             files.append(put_sidecar(root, original.path + ".xmp", content, original.mtime_ns))
-            rows.written.append(f"{root}/{files[-1].path}")
-        rows.references.append((frame.reference, frame.number))
-        rows.files.extend(file_row(frame.number, file) for file in files)
-        rows.claims.extend(claim_rows(frame.number, heard.changed()))
-        rows.shown.append(shown_row(frame.number, facts))
-        rows.words.append(words_row(frame.number, frame.folder, frame.name, facts, frame.albums))
-    return rows
+            result.written.append(f"{root}/{files[-1].path}")
+        result.references.append((frame.reference, frame.number))
+        result.rows.add_files(frame.number, files)
+        result.rows.add(frame.number, frame.folder, frame.name, frame.albums, heard, facts)
+    return result

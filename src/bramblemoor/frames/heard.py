@@ -19,14 +19,31 @@ class Heard:
     def __init__(self, told: Iterable[tuple[Claim, str]] = ()) -> None:
         self._told = dict(told)
         self._changed: set[Claim] = set()
+        self._forgotten: set[Claim] = set()
 
     @property
     def claims(self) -> list[Claim]:
         return list(self._told)
 
+    @property
+    def told(self) -> list[tuple[Claim, str]]:
+        """The claims, each with who told it."""
+        return list(self._told.items())
+
     def changed(self) -> list[tuple[Claim, str]]:
         """What was told since, or has become the latest word again; all of it comes behind what has not changed."""
         return [(claim, told) for claim, told in self._told.items() if claim in self._changed]
+
+    def forgotten(self) -> list[Claim]:
+        """What was told before, and is not any more."""
+        return [claim for claim in self._forgotten if claim not in self._told]
+
+    def forget(self, claims: Iterable[Claim]) -> None:
+        """Let claims go; those that are not known are passed over."""
+        for claim in claims:
+            if self._told.pop(claim, None) is not None:
+                self._changed.discard(claim)
+                self._forgotten.add(claim)
 
     def hear_all(self, claims: Iterable[Claim], told: str, *, beneath: bool = False) -> None:
         """Take in what one file or order tells."""
@@ -72,12 +89,14 @@ class Heard:
         )  # fmt: skip
 
 
-def weigh(claims: Sequence[Claim], name_at: Callable[[float, float], str]) -> tuple[Facts, list[Claim]]:
-    """What is believed of a frame, and what the map claims of it.
+def settle(heard: Heard, name_at: Callable[[float, float], str]) -> Facts:
+    """What is believed of a frame; what the map claims of it is brought up to date by that.
 
     Where its position is known, and nobody tells more, that is the offset of a local time and, by the user's own map of
     locations (`name_at` tells the name at a latitude and longitude in degrees, "" for none), a name.
     """
+    claims = heard.claims
+    before = [claim for claim in claims if claim.source == "map"]
     others = [claim for claim in claims if claim.source != "map"]
     facts = believe(others)
     told: list[Claim] = []
@@ -87,4 +106,7 @@ def weigh(claims: Sequence[Claim], name_at: Callable[[float, float], str]) -> tu
     if facts.position and not facts.location:
         name = name_at(*facts.position)
         told += [Claim("location", name, "map")] if name else []
-    return believe([*others, *told]) if told else facts, told
+    if before != told:
+        heard.forget(before)
+        heard.hear_all(told, "")
+    return believe([*others, *told]) if told else facts

@@ -2,7 +2,7 @@
 
 import hashlib
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -123,18 +123,32 @@ class Occurrence:
 
 def occurrences(rdf: etree._Element, name: str) -> list[Occurrence]:
     """Every place where a property ("dc:title") stands; there should be one at most."""
-    tag = qualified(name)
-    found = []
+    return all_occurrences(rdf, (name,))[name]
+
+
+def all_occurrences(rdf: etree._Element, names: Collection[str]) -> dict[str, list[Occurrence]]:
+    """The same of several properties, in one go."""
+    found: dict[str, list[Occurrence]] = {name: [] for name in names}
+    tags = {qualified(name): found[name] for name in names}
     for node in nodes(rdf):
-        found += [Occurrence(node, tag, None)] if node.get(tag) is not None else []
-        found += [Occurrence(node, tag, element) for element in node.iterchildren(tag)]
+        for attribute in node.attrib:
+            if (places := tags.get(str(attribute))) is not None:
+                places.append(Occurrence(node, str(attribute), None))
+        for element in node.iterchildren(etree.Element):
+            if (places := tags.get(str(element.tag))) is not None:
+                places.append(Occurrence(node, str(element.tag), element))
     return found
 
 
 def values(rdf: etree._Element, name: str) -> list[str]:
     """All texts of a property, in whatever notation; of alternatives, x-default comes first."""
+    return texts_at(occurrences(rdf, name))
+
+
+def texts_at(places: Iterable[Occurrence]) -> list[str]:
+    """The same, where the places are known."""
     found: list[str] = []
-    for place in occurrences(rdf, name):
+    for place in places:
         found += [item.text for item in sorted(place.items, key=lambda item: item.language != "x-default")]
     return found
 
@@ -147,7 +161,12 @@ def head(place: Occurrence) -> Item | None:
 
 def heads(rdf: etree._Element, name: str) -> list[str]:
     """The text of a property with one value, as often as it stands: more than once only where somebody wrote it twice."""
-    return [item.text for place in occurrences(rdf, name) if (item := head(place)) is not None]
+    return heads_at(occurrences(rdf, name))
+
+
+def heads_at(places: Iterable[Occurrence]) -> list[str]:
+    """The same, where the places are known."""
+    return [item.text for place in places if (item := head(place)) is not None]
 
 
 def members(array: etree._Element) -> list[etree._Element]:
@@ -191,11 +210,11 @@ def _value_holder(element: etree._Element) -> tuple[etree._Element, str] | None:
         return element, _RESOURCE
     if element.get(_VALUE) is not None:
         return element, _VALUE
+    if next(element.iterchildren(etree.Element), None) is None:
+        return element, ""
     value = element.find(_VALUE)
     if value is not None:
         return _value_holder(value)
-    if next(element.iterchildren(etree.Element), None) is None:
-        return element, ""
     inner = _node_in(element)
     if inner is not None and (inner.get(_VALUE) is not None or inner.find(_VALUE) is not None):
         return _value_holder(inner)

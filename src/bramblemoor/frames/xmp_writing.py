@@ -18,10 +18,12 @@ from bramblemoor.frames.xmp_model import (
     SAYS_NOTHING,
     Occurrence,
     add_member,
+    all_occurrences,
     as_array,
     essence,
     head,
     heads,
+    heads_at,
     new_array,
     new_property,
     nodes,
@@ -31,6 +33,7 @@ from bramblemoor.frames.xmp_model import (
     remove,
     set_text,
     text_of,
+    texts_at,
     values,
 )
 from bramblemoor.frames.xmp_names import NAMESPACES, RDF, XML, XMPMETA, qualified
@@ -118,7 +121,16 @@ class Packet:
     @property
     def is_all_ours(self) -> bool:
         """Whether nobody else's word is in it."""
-        mine = all(mark(one.name, text) in self.wrote for one in _PROPERTIES for text in values(self.rdf, one.name))
+        return self.holds_only_ours(self.says())
+
+    def says(self) -> dict[str, list[str]]:
+        """The texts of every property that we have a word for."""
+        found = all_occurrences(self.rdf, [one.name for one in _PROPERTIES])
+        return {name: texts_at(places) for name, places in found.items()}
+
+    def holds_only_ours(self, said: Mapping[str, list[str]]) -> bool:
+        """Whether nobody else's word is in it, where it says that."""
+        mine = all(mark(name, text) in self.wrote for name, texts in said.items() for text in texts)
         return (self.is_marked or self.is_former) and mine and self.rest == SAYS_NOTHING
 
 
@@ -126,11 +138,12 @@ def read_packet(content: bytes) -> Packet:
     """Raises BrokenXmp."""
     packet = Packet(content, parse_packet(content))
     # In whatever notation: an editor may have written the whole packet anew.
-    for name, tokens in (("bm:wrote", packet.wrote), ("bm:kept", packet.kept)):
-        packet.is_marked |= bool(occurrences(packet.rdf, name))
-        tokens.update(" ".join(heads(packet.rdf, name)).split())
-    packet.base = next(iter(heads(packet.rdf, "bm:base")), "")
-    packet.is_former = bool(occurrences(packet.rdf, "bm:added"))
+    found = all_occurrences(packet.rdf, ("bm:wrote", "bm:kept", "bm:base", "bm:added"))
+    for places, tokens in ((found["bm:wrote"], packet.wrote), (found["bm:kept"], packet.kept)):
+        packet.is_marked |= bool(places)
+        tokens.update(" ".join(heads_at(places)).split())
+    packet.base = next(iter(heads_at(found["bm:base"])), "")
+    packet.is_former = bool(found["bm:added"])
     if packet.is_former and not packet.is_marked:
         packet.wrote = _of_former(packet.rdf)
     return packet
@@ -165,11 +178,11 @@ def sidecar(facts: Facts, belonging: Belonging, there: Packet | None = None, *, 
         return _new_sidecar(wanted, base or "")
     if there is None:
         there = read_packet(_new_sidecar(wanted, base or ""))
-    packet, all_ours = there, there.is_all_ours
+    packet, said = there, there.says()
+    all_ours = packet.holds_only_ours(said)
     if all_ours and packet.is_marked and not packet.is_former and not belonging.adds and not belonging.takes:
         # There is nobody else's word to keep; but where it says all already, it stays in whatever notation it is.
-        says_all = all(values(packet.rdf, one.name) == wanted[one.name] for one in _PROPERTIES)
-        if says_all and base in (None, packet.base) and packet.root.tag == f"{{{XMPMETA}}}xmpmeta":
+        if said == wanted and base in (None, packet.base) and packet.root.tag == f"{{{XMPMETA}}}xmpmeta":
             return there.content
         return _new_sidecar(wanted, packet.base if base is None else base)
     before = etree.tostring(packet.root)
@@ -381,7 +394,7 @@ def _wanted(facts: Facts, belonging: Belonging) -> dict[str, list[str]]:
         ALBUMS: belonging.albums, ORIGIN: [belonging.origin], FORMER_NAME: [belonging.former_name],
     }  # fmt: skip
     return {
-        name: list(dict.fromkeys(filter(None, (clean(text).strip() for text in texts))))
+        name: list(dict.fromkeys(text for told in texts if told and (text := clean(told).strip())))
         for name, texts in found.items()
     }
 

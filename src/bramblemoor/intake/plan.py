@@ -7,7 +7,7 @@ from pathlib import Path
 
 from bramblemoor.disk.names import collision_key
 from bramblemoor.errors import WrongUse
-from bramblemoor.frames.claims import Claim
+from bramblemoor.frames.claims import Claim, believe
 from bramblemoor.frames.moments import Moment, moment_from_epoch, now_utc, parse_shift
 from bramblemoor.frames.sniff import ending_of
 from bramblemoor.intake.clocks import (
@@ -340,7 +340,9 @@ def _planned(
     if location:
         claims.append(Claim("location", location, "you"))
     words = words_of_templates(library, wishes.templates)
-    claims += [word.claim for word in words_for(words, claims) if not (location and word.field == "location")]
+    claims += [
+        word.claim for word in words_for(words, claims, believe(claims)) if not (location and word.field == "location")
+    ]
     mtime_ns = shot.taken.nanoseconds if shot.taken is not None else shot.original.lying.mtime_ns
     album = shot.original.lying.folder.rpartition("/")[2] if wishes.albums else ""
     told = [(claim.field, claim.value, claim.source) for claim in dict.fromkeys(claims)]

@@ -4,19 +4,16 @@ Each change is one transaction, with the album's list and the sidecars of the fr
 """
 
 import sqlite3
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
-from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.errors import WrongUse
 from bramblemoor.library.albums import extend_album, write_album_list, write_albums
-from bramblemoor.library.catalogue import choose_shown
 from bramblemoor.library.folding import plain, suggestion
 from bramblemoor.library.home import Library
+from bramblemoor.library.renewing import renew_all
 from bramblemoor.library.selection import Selected
-from bramblemoor.library.sidecars import take_up_edits, write_sidecar
-from bramblemoor.running import Progress, Stage, silent
+from bramblemoor.running import Progress, silent
 
 _ORDERS = {
     "taken": "shown IS NULL, shown, folder, name", "path": "folder, name", "title": "title = '', title, shown, name",
@@ -133,14 +130,14 @@ def delete_album(library: Library, album: Album, progress: Progress) -> None:
         db.execute("DELETE FROM meta WHERE key = ?", (f"written {album.path}",))
         (library.root / album.path).unlink(missing_ok=True)
         write_album_list(library)
-        _renew(library, frames, progress)
+        renew_all(library, frames, progress)
 
 
 def _order(db: sqlite3.Connection, album: int) -> list[int]:
     return [row[0] for row in db.execute("SELECT frame FROM album_frames WHERE album = ? ORDER BY position", (album,))]
 
 
-def _set(library: Library, album: Album, frames: Sequence[int], touched: Iterable[int], progress: Progress) -> None:
+def _set(library: Library, album: Album, frames: Sequence[int], touched: Collection[int], progress: Progress) -> None:
     with library.ledger.changing(facts=True) as db:
         db.execute("DELETE FROM album_frames WHERE album = ?", (album.number,))
         db.executemany(
@@ -151,19 +148,7 @@ def _set(library: Library, album: Album, frames: Sequence[int], touched: Iterabl
             (album.number,),
         )
         write_albums(library, [album.number])
-        _renew(library, list(touched), progress)
-
-
-def _renew(library: Library, frames: Sequence[int], progress: Progress) -> None:
-    """Bring the words and sidecars of frames in step with the albums that they are in."""
-    written: list[Path] = []
-    for number, frame in enumerate(frames, 1):
-        take_up_edits(library, frame)
-        choose_shown(library.db, frame)
-        path = write_sidecar(library, frame, where_different=True)
-        written += [path] if path is not None else []
-        progress(Stage("writing sidecars", "frames"), number, len(frames))
-    flush_files(written, library.root)
+        renew_all(library, touched, progress)
 
 
 def frames_in(library: Library, album: Album) -> list[int]:

@@ -1,4 +1,4 @@
-"""Frames in the ledger: adding them, their files and claims, and keeping what is believed and searched in step."""
+"""Frames in the ledger: adding them, their files and claims, and what they are shown by."""
 
 import json
 import sqlite3
@@ -6,12 +6,10 @@ from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 
 from bramblemoor.disk.names import collision_key
-from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, Claim, Facts, Field
-from bramblemoor.frames.heard import Heard, weigh
+from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, Claim, Field
+from bramblemoor.frames.heard import Heard
 from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.frames.sniff import RAWS
-from bramblemoor.library.folding import plain
-from bramblemoor.library.locations import NAME_AT
 from bramblemoor.library.receipts import stamp
 
 
@@ -159,50 +157,6 @@ def titles_by_frame(db: sqlite3.Connection, frames: Collection[int]) -> dict[int
     ):
         found.setdefault(frame, []).append(title)
     return found
-
-
-SHOW = (
-    "UPDATE frames SET taken = ?, taken_by = ?, shown = ?, year = ?, title = ?, caption = ?, location = ?, latitude = ?,"
-    " longitude = ?, favourite = ?, reduced = ? WHERE id = ?"
-)
-ENTER_WORDS = (
-    "INSERT INTO words (rowid, name, title, caption, keywords, people, location, albums, folder)"
-    " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
-)
-
-
-def shown_row(frame: int, facts: Facts) -> tuple[object, ...]:
-    """What `SHOW` puts in a frame's row."""
-    latitude, longitude = facts.position or (None, None)
-    shown = facts.taken.shown if facts.taken else None
-    return (
-        str(facts.taken) if facts.taken else None, facts.taken_by, shown.isoformat() if shown else None,
-        shown.year if shown else None, facts.title, facts.caption, facts.location, latitude, longitude,
-        facts.favourite, facts.reduced, frame,
-    )  # fmt: skip
-
-
-def words_row(frame: int, folder: str, name: str, facts: Facts, albums: Iterable[str]) -> tuple[object, ...]:
-    """What a frame is searched by, as `ENTER_WORDS` enters it."""
-    texts = (
-        name, facts.title, facts.caption, "; ".join(facts.keywords), "; ".join(facts.people), facts.location,
-        "; ".join(albums), folder,
-    )  # fmt: skip
-    return (frame, *map(plain, texts))
-
-
-def choose_shown(db: sqlite3.Connection, frame: int) -> Facts:
-    """Weigh a frame's claims anew, and bring its row and its words for searching in step."""
-    claims = claims_of(db, frame)
-    facts, told = weigh(claims, lambda *position: str(db.execute(f"SELECT {NAME_AT}(?, ?)", position).fetchone()[0]))
-    if [claim for claim in claims if claim.source == "map"] != told:
-        db.execute("DELETE FROM claims WHERE frame = ? AND source = 'map'", (frame,))
-        add_claims(db, frame, "", told)
-    db.execute(SHOW, shown_row(frame, facts))
-    folder, name = db.execute("SELECT folder, name FROM frames WHERE id = ?", (frame,)).fetchone()
-    db.execute("DELETE FROM words WHERE rowid = ?", (frame,))
-    db.execute(ENTER_WORDS, words_row(frame, folder, name, facts, albums_of(db, frame)))
-    return facts
 
 
 # What a frame is shown by: its original, or where that is a raw with a JPEG of the camera's beside it, that.

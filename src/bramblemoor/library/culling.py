@@ -21,9 +21,10 @@ from bramblemoor.disk.told import is_plain_file
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.albums import write_albums
-from bramblemoor.library.catalogue import ENTER_CLAIM, choose_shown, drop_frame, is_bound
+from bramblemoor.library.catalogue import ENTER_CLAIM, drop_frame, is_bound
 from bramblemoor.library.copies import good
 from bramblemoor.library.home import SET_ASIDE, Library
+from bramblemoor.library.known import choose_shown
 from bramblemoor.library.receipts import (
     NOTHING,
     Amount,

@@ -18,7 +18,8 @@ class FramesByName:
 
     def __init__(self, db: sqlite3.Connection, root: Path | None) -> None:
         self._db = db
-        self._root = root
+        self._root = root.resolve() if root is not None else None
+        self._folders: dict[str, Path] = {}
         self._looked_for = 0
         self._has_index = False
 
@@ -27,7 +28,7 @@ class FramesByName:
 
         Case and accents do not count where no frame has the name as it is written.
         """
-        wanted = (_within(self._root, name) if self._root is not None else "") or name.removeprefix("./")
+        wanted = self._within(name) or name.removeprefix("./")
         exact = self._db.execute("SELECT frame FROM files WHERE path = ? AND frame IS NOT NULL", (wanted,)).fetchall()
         if exact:
             return [exact[0]["frame"]]
@@ -46,6 +47,19 @@ class FramesByName:
         if not rows and name.isascii() and name.isdecimal():
             rows = self._db.execute("SELECT id AS frame FROM frames WHERE id = ?", (int(name),)).fetchall()
         return list(dict.fromkeys(row["frame"] for row in rows))
+
+    def _within(self, name: str) -> str:
+        """The path in the library of a file that is there, as seen from the current folder; "" where that is none."""
+        if self._root is None or not os.path.lexists(name):
+            return ""
+        place = Path(os.path.abspath(name))  # noqa: PTH100 - a link is a name like any other
+        parent = str(place.parent)
+        if parent not in self._folders:
+            self._folders[parent] = place.parent.resolve()
+        for one in (place, self._folders[parent] / place.name):
+            if one.is_relative_to(self._root):
+                return one.relative_to(self._root).as_posix()
+        return ""
 
     def _ending(self, wanted: str) -> list[sqlite3.Row]:
         """Files whose paths end with these steps, but for the case of A to Z."""
@@ -86,13 +100,3 @@ class FramesByName:
 
 def _last_step(path: str) -> str:
     return plain(path.rpartition("/")[2])
-
-
-def _within(root: Path, name: str) -> str:
-    """The path in the library of a file that is there, as seen from the current folder; "" where that is none."""
-    place = Path(os.path.abspath(name))  # noqa: PTH100 - a link is a name like any other
-    root = root.resolve()
-    for one in (place, place.parent.resolve() / place.name):
-        if os.path.lexists(one) and one.is_relative_to(root):
-            return one.relative_to(root).as_posix()
-    return ""

@@ -18,6 +18,7 @@ from bramblemoor.library.catalogue import add_claims, claims_of, is_bound
 from bramblemoor.library.folding import plain
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
+from bramblemoor.library.renewing import renew_all
 from bramblemoor.library.sidecars import packet_of_frame, take_up_edits, write_sidecar
 from bramblemoor.library.taken_in import frame_of
 from bramblemoor.running import Progress, Stage, portions
@@ -175,17 +176,12 @@ def _members(db: sqlite3.Connection, album: int) -> list[int]:
 
 
 def _extend(library: Library, album: sqlite3.Row, frames: list[int]) -> None:
-    written: list[Path] = []
     with library.ledger.changing(facts=True) as db:
         number, grown = extend_album(
             db, service=album["service"], reference=album["reference"], title=album["title"],
             description=album["description"], frames=frames, behind=True,
         )  # fmt: skip
-        for frame in grown:
-            take_up_edits(library, frame)
-            path = write_sidecar(library, frame, where_different=True)
-            written += [path] if path is not None else []
-        flush_files(written, library.root)
+        renew_all(library, grown)
         write_albums(library, [number])
 
 

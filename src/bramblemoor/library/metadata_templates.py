@@ -74,15 +74,23 @@ class Template(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
 
 
 def template_names(library: Library) -> list[str]:
-    folder = library.root / FOLDER
+    return _names(library.root)
+
+
+def _names(root: Path) -> list[str]:
+    folder = root / FOLDER
     return sorted(path.stem for path in folder.glob("*.toml")) if folder.is_dir() else []
 
 
 def read_template(library: Library, name: str) -> Template:
     """Raises WrongUse where there is none of that name, NotPossible for one that cannot be read."""
-    path = library.root / FOLDER / f"{name}.toml"
+    return _template(library.root, name)
+
+
+def _template(root: Path, name: str) -> Template:
+    path = root / FOLDER / f"{name}.toml"
     if not _NAME.fullmatch(name) or not path.is_file():
-        known = ", ".join(template_names(library)) or "none"
+        known = ", ".join(_names(root)) or "none"
         raise WrongUse(
             f"There is no template {name!r}.",
             f"There is: {known}. To make one: bramblemoor template set NAME --creator TEXT.",
@@ -125,12 +133,12 @@ def words_of_templates(library: Library, names: Sequence[str]) -> list[Word]:
     return found
 
 
-def fragments(library: Library, names: tuple[str, ...]) -> list[bytes]:
+def fragments(root: Path, names: tuple[str, ...]) -> list[bytes]:
     """What templates add to a sidecar besides the user's words; of one that is gone, or broken, nothing."""
     found = []
     for name in names:
         try:
-            packet = fragment(read_template(library, name), library.root / FOLDER)
+            packet = fragment(_template(root, name), root / FOLDER)
         except (WrongUse, NotPossible):
             continue
         found += [packet] if packet is not None else []

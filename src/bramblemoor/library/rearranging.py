@@ -16,8 +16,9 @@ from bramblemoor.disk.told import is_plain_file
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.albums import write_albums
-from bramblemoor.library.catalogue import choose_shown, is_bound
+from bramblemoor.library.catalogue import is_bound
 from bramblemoor.library.home import Library
+from bramblemoor.library.known import choose_shown
 from bramblemoor.library.receipts import (
     Amount,
     Kept,

@@ -8,8 +8,9 @@ from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.likeness import alike, difference, fingerprint, small_grey
 from bramblemoor.frames.moments import AGREES, EXACTLY, agreement, parse_moment
 from bramblemoor.frames.sniff import RAWS
-from bramblemoor.library.catalogue import add_claims, choose_shown
+from bramblemoor.library.catalogue import add_claims
 from bramblemoor.library.home import Library
+from bramblemoor.library.known import choose_shown
 from bramblemoor.running import Progress, Stage
 
 _ALL_BITS = (1 << 64) - 1

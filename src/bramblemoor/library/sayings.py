@@ -119,9 +119,8 @@ class Templated(Word):
         return Word(self.field, self.value.replace("{year}", year).strip())
 
 
-def words_for(words: Sequence[Word], claims: Sequence[Claim]) -> list[Word]:
-    """What is said of one frame; of two words on one thing the latter."""
-    facts = believe(claims)
+def words_for(words: Sequence[Word], claims: Sequence[Claim], facts: Facts) -> list[Word]:
+    """What is said of one frame, of which that is known and believed; of two words on one thing the latter."""
     found = [said for word in words if (said := word.for_frame(claims, facts)) is not None]
     several = [word for word in found if word.field in (*TAKEN_AWAY_BY, *TAKEN_AWAY)]
     return [*{word.field: word for word in found if word not in several}.values(), *several]

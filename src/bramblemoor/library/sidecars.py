@@ -4,6 +4,7 @@ import hashlib
 import os
 import sqlite3
 from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from bramblemoor.disk.durable import flush_file, set_time, temporary_name
@@ -14,8 +15,9 @@ from bramblemoor.frames.xmp_model import BrokenXmp, values
 from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN, packet_in
 from bramblemoor.frames.xmp_writing import Belonging, Packet, read_packet, sidecar
 from bramblemoor.library.albums import extend_album, write_albums
-from bramblemoor.library.catalogue import NewFile, add_claims, albums_of, choose_shown, claims_of, enter_file, is_bound
+from bramblemoor.library.catalogue import NewFile, add_claims, claims_of, enter_file, is_bound
 from bramblemoor.library.home import Library
+from bramblemoor.library.known import Known, choose_shown, known_of
 from bramblemoor.library.metadata_templates import fragments
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.schema import FORMER_SIDECARS
@@ -23,67 +25,96 @@ from bramblemoor.library.schema import FORMER_SIDECARS
 _MEDIA = "application/rdf+xml"
 _WAITS = "sidecar waits"
 _OF_FILE = ("camera", "iptc", "map", "name", "file")
-# What a sidecar is to be called.
-_FOR_SIDECAR = """
-    SELECT service, reference, path, former_name, mtime_ns,
-    EXISTS (SELECT 1 FROM bound WHERE bound.year = r.year) AS is_bound,
-    EXISTS (SELECT 1 FROM files s WHERE s.frame = r.id AND s.role = 'sidecar') AS is_here
-    FROM frames r JOIN files f ON f.frame = r.id AND f.role = 'original' WHERE r.id = ?
-"""
 _NAMED_ALONE = """
     SELECT DISTINCT frame FROM claims c WHERE source = 'map' AND field = 'location'
     AND NOT EXISTS (SELECT 1 FROM files f WHERE f.frame = c.frame AND f.role = 'sidecar') ORDER BY frame
 """
 
 
+@dataclass(frozen=True)
+class Renewed:
+    """What became of a sidecar: the file to enter, where one was written, and what a person is to be told. `waits` says that
+    it could not be added to.
+    """
+
+    file: NewFile | None = None
+    findings: tuple[Finding, ...] = ()
+    waits: bool = False
+
+
 def write_sidecar(
     library: Library, frame: int, delivered: bytes | None = None, *, new: bool = False, where_different: bool = False,
-    also: Sequence[bytes] = (), facts: Facts | None = None,
+    also: Sequence[bytes] = (),
 ) -> Path | None:  # fmt: skip
     """Write or renew a frame's sidecar, inside a transaction of the ledger; returns its path, None where nothing was written.
 
-    `delivered` is a sidecar that came with the picture. What others wrote is only ever added to: what somebody changed
-    since it was last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be
-    read is left as it is; what is known waits in the ledger, which is told. A `new` frame gets its own even in a year that
-    is bound. `where_different` leaves one alone that says all already; `also` are packets whose properties are to stand in
-    it where none of their names does; `facts` are what is believed, where they were just weighed. The file is not flushed: the
+    A `new` frame gets its own even in a year that is bound. See `renew_sidecar` for the rest. The file is not flushed: the
     caller flushes many.
     """
     db = library.db
-    facts = facts if facts is not None else choose_shown(db, frame)
-    row = db.execute(_FOR_SIDECAR, (frame,)).fetchone()
-    if row is None or (row["is_bound"] and not new):
+    facts = choose_shown(db, frame)
+    known = known_of(db, [frame])[frame]
+    if is_bound(db, frame) and not new:
         return None  # what is newly known stands in the ledger; the files of a year that was put away stay as they are
-    albums = albums_of(db, frame)
-    if not row["is_here"] and not also and not is_wanted(claims_of(db, frame), albums, row["former_name"]):
-        return None
-    relative: str = row["path"] + ".xmp"
-    target = f"{library.root}/{relative}"
-    gone = tuple(name for field, name in facts.gone if field == "template")
+    done = renew_sidecar(str(library.root), known, facts, delivered, where_different=where_different, also=also)
+    if done.file is not None:
+        enter_file(db, frame, done.file)
+    note_renewed(library, frame, done)
+    return library.root / done.file.path if done.file is not None else None
+
+
+def renew_sidecar(
+    root: str, known: Known, facts: Facts, delivered: bytes | None = None, *, where_different: bool = True,
+    also: Sequence[bytes] = (),
+) -> Renewed:  # fmt: skip
+    """Write or renew the sidecar of a frame, of which that is `known` and believed; nothing is entered yet, and not flushed.
+
+    `delivered` is a sidecar that came with the picture. What others wrote is only ever added to: what somebody changed
+    since it was last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be
+    read is left as it is; what is known waits in the ledger, which is told. `where_different` leaves one alone that says
+    all already; `also` are packets whose properties are to stand in it where none of their names does.
+    """
+    claims = [claim for claim, _ in known.told]
+    if known.path is None or not (known.has_sidecar or also or is_wanted(claims, known.albums, known.former_name)):
+        return Renewed()
+    relative = known.path + ".xmp"
+    try:
+        here = packet_beside(root, known)
+        packet = read_packet(here) if here is not None else None
+    except BrokenXmp as error:
+        return Renewed(None, (Finding(
+            relative, f"it cannot be read ({error}), so nothing was added to it, and it was left as it is; what is known of"
+            " the frame waits in the ledger: mend the file, or move it away, then run: bramblemoor stocktake", attention=True,
+        ),), waits=True)  # fmt: skip
     belonging = Belonging(
-        albums, origin_of(row["service"], row["reference"]), row["former_name"],
-        [*fragments(library, facts.templates), *also], fragments(library, gone),
+        known.albums, origin_of(known.service, known.reference), known.former_name,
+        [*fragments(Path(root), facts.templates), *also],
+        fragments(Path(root), tuple(name for field, name in facts.gone if field == "template")),
     )  # fmt: skip
-    here: bytes | None = None
-    if os.path.isfile(target):
-        try:
-            packet = read_packet(packet_in(Path(target)))
-        except BrokenXmp as error:
-            library.seen.append(Finding(
-                relative, f"it cannot be read ({error}), so nothing was added to it, and it was left as it is; what is known of"
-                " the frame waits in the ledger: mend the file, or move it away, then run: bramblemoor stocktake", attention=True,
-            ))  # fmt: skip
-            db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (f"{_WAITS} {frame}", relative))
-            return None
-        here = packet.content
-        content = _brought_up_to_date(library, frame, relative, packet, _readable(delivered), facts, belonging)
-    else:
+    findings: tuple[Finding, ...] = ()
+    if packet is None:
         content = new_sidecar(facts, belonging, delivered)
+    else:
+        content, findings = _brought_up_to_date(known, relative, packet, _readable(delivered), facts, belonging)
     if where_different and here == content:
-        return None
-    enter_file(db, frame, put_sidecar(str(library.root), relative, content, row["mtime_ns"]))
-    db.execute("DELETE FROM meta WHERE key = ?", (f"{_WAITS} {frame}",))
-    return Path(target)
+        return Renewed(None, findings)
+    return Renewed(put_sidecar(root, relative, content, known.mtime_ns), findings)
+
+
+def packet_beside(root: str, known: Known) -> bytes | None:
+    """The content of the sidecar that lies beside a frame's original, None where none does. Raises BrokenXmp."""
+    target = f"{root}/{known.path}.xmp"
+    return packet_in(target) if os.path.isfile(target) else None
+
+
+def note_renewed(library: Library, frame: int, done: Renewed) -> None:
+    """Note whether what is known of a frame waits for its sidecar, and what a person is to be told."""
+    library.seen += done.findings
+    key = f"{_WAITS} {frame}"
+    if done.waits:
+        library.db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (key, done.findings[0].name))
+    elif done.file is not None:
+        library.db.execute("DELETE FROM meta WHERE key = ?", (key,))
 
 
 def is_wanted(claims: Iterable[Claim], albums: Collection[str], former_name: str) -> bool:
@@ -192,29 +223,24 @@ def _readable(delivered: bytes | None) -> Packet | None:
 
 
 def _brought_up_to_date(
-    library: Library,
-    frame: int,
-    relative: str,
-    packet: Packet,
-    came: Packet | None,
-    facts: Facts,
-    belonging: Belonging,
-) -> bytes:
+    known: Known, relative: str, packet: Packet, came: Packet | None, facts: Facts, belonging: Belonging
+) -> tuple[bytes, tuple[Finding, ...]]:
     """The sidecar that is there, with what is new; one that comes anew takes its place where nobody has changed it here."""
     if came is None:
-        return sidecar(facts, belonging, packet)
+        return sidecar(facts, belonging, packet), ()
     rest, essence = packet.rest, came.rest
-    by_hand = library.db.execute("SELECT 1 FROM claims WHERE frame = ? AND source = 'sidecar' LIMIT 1", (frame,))
-    is_former = len(packet.base) == _LENGTH_OF_FORMER_BASE and _is_as_entered(library.db, relative, packet.content)
-    untouched = by_hand.fetchone() is None and (is_former or packet.is_all_ours or rest == packet.base)
-    if untouched:
-        return sidecar(facts, belonging, came, base=essence)
+    by_hand = any(claim.source == "sidecar" for claim, _ in known.told)
+    as_entered = hashlib.sha256(packet.content).hexdigest() == known.sidecar
+    is_former = len(packet.base) == _LENGTH_OF_FORMER_BASE and as_entered
+    if not by_hand and (is_former or packet.is_all_ours or rest == packet.base):
+        return sidecar(facts, belonging, came, base=essence), ()
+    findings: tuple[Finding, ...] = ()
     if essence not in (packet.base, rest):
-        library.seen.append(Finding(
+        findings = (Finding(
             relative, "it was changed here, and the service has sent another one, too: yours stays beside the picture,"
             " the service's is kept in delivered/", attention=True,
-        ))  # fmt: skip
-    return sidecar(facts, belonging, packet, base=essence)
+        ),)  # fmt: skip
+    return sidecar(facts, belonging, packet, base=essence), findings
 
 
 _LENGTH_OF_FORMER_BASE = 64

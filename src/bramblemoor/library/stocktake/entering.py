@@ -15,8 +15,9 @@ from bramblemoor.frames.xmp_reading import packet_in
 from bramblemoor.frames.xmp_writing import read_packet
 from bramblemoor.library import copies
 from bramblemoor.library.albums import write_album, write_albums
-from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, choose_shown, drop_frame, enter_file, is_bound
+from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, drop_frame, enter_file, is_bound
 from bramblemoor.library.home import Library
+from bramblemoor.library.known import choose_shown
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.sidecars import claims_from

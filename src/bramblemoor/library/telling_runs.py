@@ -1,0 +1,178 @@
+"""Runs in which the user says something of frames: batch by batch, and accounted for by a receipt.
+
+A run may be killed at any moment. What it had said by then is said, and the next one accounts for it before it begins.
+"""
+
+import sqlite3
+from collections.abc import Callable, Iterator, Mapping
+from itertools import islice, takewhile
+from typing import TypeVar
+
+import msgspec
+
+from bramblemoor.frames.heard import Heard
+from bramblemoor.frames.moments import now_utc
+from bramblemoor.library.albums import write_albums_of
+from bramblemoor.library.home import Library
+from bramblemoor.library.receipts import (
+    Amount,
+    Change,
+    Kept,
+    LeftOut,
+    Receipt,
+    Said,
+    listing,
+    next_number,
+    number_in_name,
+    read_receipt,
+    run_in_name,
+    stamp,
+    write_receipt,
+)
+from bramblemoor.library.renewing import Outcome, helped, renew
+from bramblemoor.running import Pace, Progress, Stage
+
+What = TypeVar("What")
+Before = list[tuple[str, str, list[Said], list[Said]]]
+"""What of a frame's claims was changed (see `Change`): field, value, and the claims by hand before and after; empty where all
+was so already.
+"""
+_BATCH = 1024  # frames of one transaction
+_UNDER_WAY, _PART = "telling", "telling "
+"""In the ledger's meta: the run that is under way, and what came of each batch of it."""
+_FRAME = Amount(frames=1)
+_LISTED = ("title", "taken")
+"""What the lists of albums tell of frames."""
+
+
+class _Part(msgspec.Struct):
+    """What came of one batch, as it is kept until the receipt is written."""
+
+    told: int
+    known: int
+    left: list[LeftOut]
+    changes: list[Change]
+
+
+class _Head(msgspec.Struct):
+    """The run that is under way; `number` is its receipt's once that is being written."""
+
+    run: str
+    started: str
+    about: dict[str, str]
+    count: int
+    number: int = 0
+
+
+def _gather(changes: dict[bytes, Change], change: Change) -> None:
+    """Add a change to those alike: of other frames, but the same."""
+    alike = msgspec.structs.replace(change, frames=[])
+    changes.setdefault(msgspec.json.encode(alike), alike).frames.extend(change.frames)
+
+
+class _Batch:
+    def __init__(self, names: Mapping[int, str]) -> None:
+        self._names = names
+        self._told = self._known = 0
+        self._left: list[LeftOut] = []
+        self._changes: dict[bytes, Change] = {}
+
+    def add(self, one: Outcome[Before]) -> None:
+        """Note what has become of a frame, changes that are alike together."""
+        path = self._names.get(one.frame, one.path)
+        if one.left:
+            self._left.append(LeftOut(path, one.left, _FRAME))
+            return
+        self._told += bool(one.done)
+        self._known += not one.done
+        for field, value, before, after in one.done or ():
+            _gather(self._changes, Change(field, value, before, after, [(one.frame, path)]))
+
+    def part(self) -> bytes:
+        return msgspec.json.encode(_Part(self._told, self._known, self._left, list(self._changes.values())))
+
+
+def run(
+    library: Library, name: str, about: Mapping[str, str], jobs: Iterator[tuple[int, What]], count: int,
+    change: Callable[[Heard, What], Before], progress: Progress, pace: Pace, names: Mapping[int, str] | None = None,
+) -> Receipt:  # fmt: skip
+    """Do something to frames, some at a time, each batch with its sidecars in one transaction; then account for it.
+
+    `names` are of frames that may be gone.
+    """
+    resumed = finish_interrupted(library) is not None
+    head = _Head(name, stamp(now_utc()), {"library": library.name, **about}, count)
+    with library.ledger.changing() as db:
+        db.execute("INSERT INTO meta VALUES (?, ?)", (_UNDER_WAY, msgspec.json.encode(head).decode()))
+    done = 0
+    with helped(count) as mapped:
+        while not pace.stopped and (page := list(islice(jobs, _BATCH))):
+            with library.ledger.changing(facts=True) as db:
+                batch = _Batch(names or {})
+                some = takewhile(lambda _: not pace.stopped, page)
+                for number, one in enumerate(renew(library, some, change, mapped, shut=True, resumed=resumed), 1):
+                    batch.add(one)
+                    progress(Stage("telling", "frames"), done + number, count)
+                db.execute("INSERT INTO meta VALUES (?, ?)", (f"{_PART}{done:09}", batch.part().decode()))
+            done += len(page)
+    receipt = finish_interrupted(library, "stopped before their turn")
+    assert receipt is not None
+    return receipt
+
+
+def finish_interrupted(library: Library, why_left: str = "interrupted before their turn") -> Receipt | None:
+    """Account for a run that is under way, or was when it was killed; None where there is none."""
+    db = library.db
+    row = db.execute("SELECT value FROM meta WHERE key = ?", (_UNDER_WAY,)).fetchone()
+    if row is None:
+        return None
+    head = msgspec.json.decode(row["value"], type=_Head)
+    known = _written(library, head)
+    receipt = known or _receipt(db, head, next_number(library.receipts), why_left)
+    if known is None:
+        with library.ledger.changing():
+            head.number = receipt.number
+            db.execute("UPDATE meta SET value = ? WHERE key = ?", (msgspec.json.encode(head).decode(), _UNDER_WAY))
+        write_receipt(library.receipts, receipt)
+    listed = {frame for change in receipt.changes if change.field in _LISTED for frame, _ in change.frames}
+    if listed:
+        with library.ledger.changing(facts=True):
+            write_albums_of(library, listed)
+    with library.ledger.changing():
+        db.execute("DELETE FROM meta WHERE key = ? OR (key >= ? AND key < ?)", (_UNDER_WAY, _PART, f"{_PART}~"))
+    return receipt
+
+
+def _written(library: Library, head: _Head) -> Receipt | None:
+    """The receipt, where it was written just before the run was killed."""
+    for name in listing(library.receipts) if head.number else ():
+        if number_in_name(name) == head.number and run_in_name(name) == head.run:
+            return read_receipt(library.receipts / name)
+    return None
+
+
+def _receipt(db: sqlite3.Connection, head: _Head, number: int, why_left: str) -> Receipt:
+    told = known = 0
+    left: list[LeftOut] = []
+    changes: dict[bytes, Change] = {}
+    for row in db.execute("SELECT value FROM meta WHERE key >= ? AND key < ? ORDER BY key", (_PART, f"{_PART}~")):
+        part = msgspec.json.decode(row["value"], type=_Part)
+        told, known, left = told + part.told, known + part.known, left + part.left
+        for change in part.changes:
+            _gather(changes, change)
+    rest = head.count - told - known - len(left)
+    if rest:
+        left.append(LeftOut(f"{rest:,} frames", why_left, Amount(frames=rest)))
+    lines = (("told" if head.run == "tell" else "as it was before", told), ("known already", known))
+    return Receipt(
+        number=number,
+        run=head.run,
+        started=head.started,
+        finished=stamp(now_utc()),
+        about=head.about,
+        came_in=Amount(frames=head.count),
+        kept=[Kept(what, Amount(frames=frames)) for what, frames in lines if frames],
+        left_out=left,
+        findings=[],
+        changes=list(changes.values()),
+    )
