@@ -1,7 +1,7 @@
 """Claims: who says what about a frame, and which of them is believed."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Literal
 
@@ -68,8 +68,7 @@ class Claim(msgspec.Struct, frozen=True, gc=False):
     source: Source
 
 
-@dataclass(frozen=True)
-class Facts:
+class Facts(msgspec.Struct, frozen=True):
     """What is believed about a frame once every claim was heard. `conflicts` are sentences for a person.
 
     `by_you` are the fields in which the user's own word, told here, is the latest by hand; `gone` are keywords and people
@@ -106,18 +105,19 @@ def believe(claims: Sequence[Claim]) -> Facts:
     """
 
     by_field: dict[Field, list[Claim]] = {}
-    for claim in claims:
-        by_field.setdefault(claim.field, []).append(claim)
+    latest: dict[tuple[Field, str], Claim] = {}
 
     def first(field: Field, ranks: Mapping[Source, int] = _RANKS) -> str:
-        return _first(by_field.get(field, ()), ranks)
+        return _first(by_field[field], ranks) if field in by_field else ""
 
     def union(field: Field) -> tuple[str, ...]:
-        told = (claim.value for claim in _ranked(by_field.get(field, ())))
+        if field not in by_field:
+            return ()
+        told = (claim.value for claim in _ranked(by_field[field]))
         return tuple(value for value in dict.fromkeys(told) if (field, value) not in gone)
 
-    latest: dict[tuple[Field, str], Claim] = {}
     for claim in claims:
+        by_field.setdefault(claim.field, []).append(claim)
         if claim.source in HAND:
             several = claim.field in TAKEN_AWAY or claim.field in TAKEN_AWAY_BY
             latest[TAKEN_AWAY.get(claim.field, claim.field), claim.value if several else ""] = claim
@@ -130,7 +130,7 @@ def believe(claims: Sequence[Claim]) -> Facts:
         caption=first("caption"),
         keywords=union("keyword"),
         people=union("person"),
-        position=parse_position(first("position", _LOCATION_RANKS)),
+        position=parse_position(where) if (where := first("position", _LOCATION_RANKS)) else None,
         location=first("location", _LOCATION_RANKS),
         favourite=first("favourite") == "yes",
         rating=int(rating) if (rating := first("rating")).lstrip("-").isdecimal() else None,
@@ -165,9 +165,9 @@ def believed_moment(claims: Iterable[Claim]) -> tuple[Moment | None, tuple[str, 
 
 
 def _first(told: Sequence[Claim], ranks: Mapping[Source, int] = _RANKS) -> str:
-    """The value that is believed of a field that has one, "" for none."""
-    if not told:
-        return ""
+    """The value that is believed of a field that has one."""
+    if len(told) == 1:
+        return told[0].value
     best = min(ranks[claim.source] for claim in told)
     same = [claim for claim in told if ranks[claim.source] == best]
     return (same[-1] if same[0].source in RETELLERS else same[0]).value

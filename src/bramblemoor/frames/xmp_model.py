@@ -69,6 +69,11 @@ def packet_of(rdf: etree._Element) -> bytes:
             wrapper.append(root)
         root = wrapper
     body = etree.tostring(root, encoding="utf-8", with_tail=False)
+    return wrapped(body, before, after)
+
+
+def wrapped(body: bytes, before: bytes = b"", after: bytes = b"") -> bytes:
+    """The bytes of a packet around its x:xmpmeta (7.3.2): what marks its beginning and its end, and may be written to."""
     head = b'<?xpacket begin="\xef\xbb\xbf" id="W5M0MpCehiHzreSzNTczkc9d"?>\n'
     return head + before + body + b"\n" + after + b'<?xpacket end="w"?>\n'
 

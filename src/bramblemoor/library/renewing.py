@@ -12,6 +12,7 @@ from functools import partial
 from typing import Any, Generic, TypeVar
 
 from bramblemoor.disk.file_systems import flush_files
+from bramblemoor.frames.claims import Facts, believe
 from bramblemoor.frames.heard import Heard, settle
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.library.home import Library
@@ -53,7 +54,7 @@ class _Setting:
     locations: list[Location]
     bound: frozenset[int]
     shut: bool
-    change: Callable[[Heard, Any], Any]
+    change: Callable[[Heard, Facts, Any], Any]
 
 
 @dataclass
@@ -79,12 +80,13 @@ def helped(count: int) -> Iterator[Mapped]:
 
 
 def renew(
-    library: Library, jobs: Iterable[tuple[int, What]], change: Callable[[Heard, What], Done], mapped: Mapped, *,
+    library: Library, jobs: Iterable[tuple[int, What]], change: Callable[[Heard, Facts, What], Done], mapped: Mapped, *,
     shut: bool = False, resumed: bool = False,
 ) -> Iterator[Outcome[Done]]:  # fmt: skip
     """Change what is told of frames, inside a transaction of the ledger, and bring all in step with that.
 
-    Each frame comes once. `change` is given the claims of a frame and what is meant for it, and may raise LeftAsItIs; it and
+    Each frame comes once. `change` is given the claims of a frame, what is believed by them and what is meant for it, and may
+    raise LeftAsItIs; it and
     what it returns can be pickled. Sidecars of bound years stay as they are; where it is `shut`, so do those years' frames.
     What was written is flushed at the end. `resumed`: see `take_up_edits`.
     """
@@ -127,7 +129,7 @@ def renew_all(library: Library, frames: Collection[int], progress: Progress = si
             progress(Stage("writing sidecars", "frames"), number, len(frames))
 
 
-def _as_it_is(heard: Heard, what: None) -> None:
+def _as_it_is(heard: Heard, was: Facts, what: None) -> None:
     """Nothing new is told of a frame."""
 
 
@@ -167,7 +169,8 @@ def _is_edited(root: str, known: Known) -> bool:
 
 def _change_one(setting: _Setting, known: Known, what: Any, portion: _Portion) -> Any:
     heard = Heard(known.told)
-    done = setting.change(heard, what)
+    was = believe(heard.claims)
+    done = setting.change(heard, was, what)
     facts = settle(heard, partial(name_at, setting.locations))
     year = facts.taken.shown.year if facts.taken else None
     if setting.shut and year in setting.bound:
@@ -175,7 +178,7 @@ def _change_one(setting: _Setting, known: Known, what: Any, portion: _Portion) -
     portion.rows.add(known.frame, known.folder, known.name, known.albums, heard, facts)
     if year not in setting.bound:
         known.told = heard.told
-        renewed = renew_sidecar(setting.root, known, facts)
+        renewed = renew_sidecar(setting.root, known, facts, was=was)
         portion.rows.add_files(known.frame, [renewed.file] if renewed.file is not None else [])
         portion.renewed.append((known.frame, renewed))
     return done

@@ -13,7 +13,7 @@ from bramblemoor.frames.claims import Claim, Facts
 from bramblemoor.frames.xmp_edits import edits
 from bramblemoor.frames.xmp_model import BrokenXmp, values
 from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN, packet_in
-from bramblemoor.frames.xmp_writing import Belonging, Packet, read_packet, sidecar
+from bramblemoor.frames.xmp_writing import Belonging, Packet, read_packet, rewritten, sidecar
 from bramblemoor.library.albums import extend_album, write_albums
 from bramblemoor.library.catalogue import NewFile, add_claims, claims_of, enter_file, is_bound
 from bramblemoor.library.home import Library
@@ -64,38 +64,42 @@ def write_sidecar(
 
 
 def renew_sidecar(
-    root: str, known: Known, facts: Facts, delivered: bytes | None = None, *, where_different: bool = True,
-    also: Sequence[bytes] = (),
+    root: str, known: Known, facts: Facts, delivered: bytes | None = None, *, was: Facts | None = None,
+    where_different: bool = True, also: Sequence[bytes] = (),
 ) -> Renewed:  # fmt: skip
     """Write or renew the sidecar of a frame, of which that is `known` and believed; nothing is entered yet, and not flushed.
 
     `delivered` is a sidecar that came with the picture. What others wrote is only ever added to: what somebody changed
     since it was last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be
     read is left as it is; what is known waits in the ledger, which is told. `where_different` leaves one alone that says
-    all already; `also` are packets whose properties are to stand in it where none of their names does.
+    all already; `also` are packets whose properties are to stand in it where none of their names does. `was` is what was
+    believed before, where that is at hand: then most need not be read, but only compared.
     """
     claims = [claim for claim, _ in known.told]
     if known.path is None or not (known.has_sidecar or also or is_wanted(claims, known.albums, known.former_name)):
         return Renewed()
     relative = known.path + ".xmp"
-    try:
-        here = packet_beside(root, known)
-        packet = read_packet(here) if here is not None else None
-    except BrokenXmp as error:
-        return Renewed(None, (Finding(
-            relative, f"it cannot be read ({error}), so nothing was added to it, and it was left as it is; what is known of"
-            " the frame waits in the ledger: mend the file, or move it away, then run: bramblemoor stocktake", attention=True,
-        ),), waits=True)  # fmt: skip
     belonging = Belonging(
         known.albums, origin_of(known.service, known.reference), known.former_name,
         [*fragments(Path(root), facts.templates), *also],
         fragments(Path(root), tuple(name for field, name in facts.gone if field == "template")),
     )  # fmt: skip
+    content: bytes | None = None
     findings: tuple[Finding, ...] = ()
-    if packet is None:
-        content = new_sidecar(facts, belonging, delivered)
-    else:
+    try:
+        here = packet_beside(root, known)
+        if here is not None and was is not None and delivered is None:
+            content = rewritten(here, was, facts, belonging)
+        packet = read_packet(here) if here is not None and content is None else None
+    except BrokenXmp as error:
+        return Renewed(None, (Finding(
+            relative, f"it cannot be read ({error}), so nothing was added to it, and it was left as it is; what is known of"
+            " the frame waits in the ledger: mend the file, or move it away, then run: bramblemoor stocktake", attention=True,
+        ),), waits=True)  # fmt: skip
+    if packet is not None:
         content, findings = _brought_up_to_date(known, relative, packet, _readable(delivered), facts, belonging)
+    elif content is None:
+        content = new_sidecar(facts, belonging, delivered)
     if where_different and here == content:
         return Renewed(None, findings)
     return Renewed(put_sidecar(root, relative, content, known.mtime_ns), findings)

@@ -7,7 +7,7 @@ from functools import partial
 import msgspec
 
 from bramblemoor.errors import WrongUse
-from bramblemoor.frames.claims import HAND, TAKEN_AWAY, TAKEN_AWAY_BY, Claim, believe
+from bramblemoor.frames.claims import HAND, TAKEN_AWAY, TAKEN_AWAY_BY, Claim, Facts, believe
 from bramblemoor.frames.heard import Heard, settle
 from bramblemoor.library.home import Library
 from bramblemoor.library.known import known_of, told_of
@@ -57,7 +57,7 @@ def plan(selected: Selected, words: Sequence[Word], progress: Progress) -> Plan:
             facts = believe(claims)
             year = years.get(frame)
             if may_move and year not in bound:
-                year = _year_with(library, told, words)
+                year = _year_with(library, told, facts, words)
             if year in bound:
                 result.bound[year] = result.bound.get(year, 0) + 1  # type: ignore[index, arg-type]
                 continue
@@ -79,10 +79,10 @@ def _years(library: Library, frames: Sequence[int]) -> dict[int, int | None]:
     return {frame: known.year for frame, known in known_of(library.db, frames).items()}
 
 
-def _year_with(library: Library, told: Sequence[tuple[Claim, str]], words: Sequence[Word]) -> int | None:
+def _year_with(library: Library, told: Sequence[tuple[Claim, str]], facts: Facts, words: Sequence[Word]) -> int | None:
     """The year that a frame would come into by these words."""
     heard = Heard(told)
-    _say(heard, words)
+    _say(heard, facts, words)
     facts = settle(heard, partial(name_at, locations_of(library.root)))
     return facts.taken.shown.year if facts.taken else None
 
@@ -107,10 +107,9 @@ def tell_each(
     return run(library, "tell", about, iter(words.items()), len(words), _say, progress, pace)
 
 
-def _say(heard: Heard, words: Sequence[Word]) -> Before:
+def _say(heard: Heard, facts: Facts, words: Sequence[Word]) -> Before:
     """Take in what is said of a frame; returns what of its claims was changed by that."""
     claims = heard.claims
-    facts = believe(claims)
     said = words_for(words, claims, facts)
     if all(word.stands(claims, facts) for word in said):
         return []
@@ -148,7 +147,7 @@ def take_back(library: Library, receipt: Receipt, progress: Progress, pace: Pace
     return run(library, "takeback", about, iter(changes.items()), len(changes), _restore, progress, pace, names)
 
 
-def _restore(heard: Heard, changes: Sequence[Change]) -> Before:
+def _restore(heard: Heard, was: Facts, changes: Sequence[Change]) -> Before:
     """Make of a frame's claims what they were before some changes. Raises LeftAsItIs where they were told otherwise since."""
     touched = [_Touched(each.field, each.value) for each in changes]
     before = [one.of(heard) for one in touched]

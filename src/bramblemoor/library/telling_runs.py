@@ -10,6 +10,7 @@ from typing import TypeVar
 
 import msgspec
 
+from bramblemoor.frames.claims import Facts
 from bramblemoor.frames.heard import Heard
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.albums import write_albums_of
@@ -94,7 +95,7 @@ class _Batch:
 
 def run(
     library: Library, name: str, about: Mapping[str, str], jobs: Iterator[tuple[int, What]], count: int,
-    change: Callable[[Heard, What], Before], progress: Progress, pace: Pace, names: Mapping[int, str] | None = None,
+    change: Callable[[Heard, Facts, What], Before], progress: Progress, pace: Pace, names: Mapping[int, str] | None = None,
 ) -> Receipt:  # fmt: skip
     """Do something to frames, some at a time, each batch with its sidecars in one transaction; then account for it.
 
