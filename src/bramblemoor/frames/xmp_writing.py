@@ -7,8 +7,9 @@ editor has changed since, also where that editor wrote the whole packet anew.
 
 import hashlib
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from xml.sax.saxutils import escape
 
 from lxml import etree
@@ -83,6 +84,7 @@ _PROPERTIES = (
 _OURS = frozenset((*(qualified(one.name) for one in _PROPERTIES), _WROTE, _KEPT, _BASE, _FORMER_MARK))
 
 
+@lru_cache(4096)  # keywords and names come again and again
 def mark(name: str, text: str) -> str:
     """What stands for a value of a property in `bm:wrote` and `bm:kept`."""
     digest = hashlib.sha256(f"{name}\0{text}".encode())
@@ -424,10 +426,11 @@ def _wanted(facts: Facts, belonging: Belonging) -> dict[str, list[str]]:
         "bm:favourite": ["True"] if facts.favourite else [],
         ALBUMS: belonging.albums, ORIGIN: [belonging.origin], FORMER_NAME: [belonging.former_name],
     }  # fmt: skip
-    return {
-        name: list(dict.fromkeys(text for told in texts if told and (text := clean(told).strip())))
-        for name, texts in found.items()
-    }
+    return {name: list(dict.fromkeys(_written(texts))) if any(texts) else [] for name, texts in found.items()}
+
+
+def _written(texts: Iterable[str]) -> list[str]:
+    return [written for text in texts if (written := clean(text).strip())]
 
 
 def _coordinate(degrees: float, sides: str) -> str:

@@ -133,12 +133,12 @@ def words_of_templates(library: Library, names: Sequence[str]) -> list[Word]:
     return found
 
 
-def fragments(root: Path, names: tuple[str, ...]) -> list[bytes]:
+def fragments(root: str, names: tuple[str, ...]) -> list[bytes]:
     """What templates add to a sidecar besides the user's words; of one that is gone, or broken, nothing."""
     found = []
     for name in names:
         try:
-            packet = fragment(_template(root, name), root / FOLDER)
+            packet = fragment(_template(Path(root), name), Path(root) / FOLDER)
         except (WrongUse, NotPossible):
             continue
         found += [packet] if packet is not None else []

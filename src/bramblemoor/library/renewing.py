@@ -147,27 +147,22 @@ def _change(setting: _Setting, jobs: list[tuple[int, Known | None, Any]], *, edi
                 raise LeftAsItIs("it is not in the library any more")
             if setting.shut and known.year in setting.bound:
                 raise LeftAsItIs(f"its year, {known.year}, is bound")
-            if not edits_are_known and known.year not in setting.bound and _is_edited(setting.root, known):
-                portion.edited[frame] = what
-                continue
-            portion.outcomes.append(Outcome(frame, known.shown_path, _change_one(setting, known, what, portion)))
+            here = None
+            if not edits_are_known and known.year not in setting.bound and known.path is not None:
+                here = packet_beside(setting.root, known)
+                if here is not None and hashlib.sha256(here).hexdigest() != known.sidecar:
+                    portion.edited[frame] = what
+                    continue
+            portion.outcomes.append(Outcome(frame, known.shown_path, _change_one(setting, known, here, what, portion)))
+        except BrokenXmp:
+            portion.edited[frame] = what
         except LeftAsItIs as why:
             portion.outcomes.append(Outcome(frame, known.shown_path if known is not None else "", left=str(why)))
     return portion
 
 
-def _is_edited(root: str, known: Known) -> bool:
-    """Whether a sidecar lies beside a frame whose content is not what was entered of it."""
-    if known.path is None:
-        return False
-    try:
-        packet = packet_beside(root, known)
-    except BrokenXmp:
-        return True
-    return packet is not None and hashlib.sha256(packet).hexdigest() != known.sidecar
-
-
-def _change_one(setting: _Setting, known: Known, what: Any, portion: _Portion) -> Any:
+def _change_one(setting: _Setting, known: Known, here: bytes | None, what: Any, portion: _Portion) -> Any:
+    """The same for one; returns what its change does. `here` is its sidecar, where that has been read."""
     heard = Heard(known.told)
     was = believe(heard.claims)
     done = setting.change(heard, was, what)
@@ -178,7 +173,7 @@ def _change_one(setting: _Setting, known: Known, what: Any, portion: _Portion) -
     portion.rows.add(known.frame, known.folder, known.name, known.albums, heard, facts)
     if year not in setting.bound:
         known.told = heard.told
-        renewed = renew_sidecar(setting.root, known, facts, was=was)
+        renewed = renew_sidecar(setting.root, known, facts, was=was, here=here)
         portion.rows.add_files(known.frame, [renewed.file] if renewed.file is not None else [])
         portion.renewed.append((known.frame, renewed))
     return done

@@ -65,7 +65,7 @@ def write_sidecar(
 
 def renew_sidecar(
     root: str, known: Known, facts: Facts, delivered: bytes | None = None, *, was: Facts | None = None,
-    where_different: bool = True, also: Sequence[bytes] = (),
+    here: bytes | None = None, where_different: bool = True, also: Sequence[bytes] = (),
 ) -> Renewed:  # fmt: skip
     """Write or renew the sidecar of a frame, of which that is `known` and believed; nothing is entered yet, and not flushed.
 
@@ -73,7 +73,8 @@ def renew_sidecar(
     since it was last written must have been taken up (`take_up_edits`) before anything new is entered. One that cannot be
     read is left as it is; what is known waits in the ledger, which is told. `where_different` leaves one alone that says
     all already; `also` are packets whose properties are to stand in it where none of their names does. `was` is what was
-    believed before, where that is at hand: then most need not be read, but only compared.
+    believed before, where that is at hand: then most need not be parsed, but only compared. `here` is what lies there, where
+    it has been read.
     """
     claims = [claim for claim, _ in known.told]
     if known.path is None or not (known.has_sidecar or also or is_wanted(claims, known.albums, known.former_name)):
@@ -81,13 +82,13 @@ def renew_sidecar(
     relative = known.path + ".xmp"
     belonging = Belonging(
         known.albums, origin_of(known.service, known.reference), known.former_name,
-        [*fragments(Path(root), facts.templates), *also],
-        fragments(Path(root), tuple(name for field, name in facts.gone if field == "template")),
+        [*fragments(root, facts.templates), *also],
+        fragments(root, tuple(name for field, name in facts.gone if field == "template")),
     )  # fmt: skip
     content: bytes | None = None
     findings: tuple[Finding, ...] = ()
     try:
-        here = packet_beside(root, known)
+        here = here or packet_beside(root, known)
         if here is not None and was is not None and delivered is None:
             content = rewritten(here, was, facts, belonging)
         packet = read_packet(here) if here is not None and content is None else None
@@ -107,8 +108,10 @@ def renew_sidecar(
 
 def packet_beside(root: str, known: Known) -> bytes | None:
     """The content of the sidecar that lies beside a frame's original, None where none does. Raises BrokenXmp."""
-    target = f"{root}/{known.path}.xmp"
-    return packet_in(target) if os.path.isfile(target) else None
+    try:
+        return packet_in(f"{root}/{known.path}.xmp")
+    except (FileNotFoundError, IsADirectoryError):
+        return None
 
 
 def note_renewed(library: Library, frame: int, done: Renewed) -> None:

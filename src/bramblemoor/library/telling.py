@@ -173,21 +173,21 @@ class _Touched:
     def name(self) -> str:
         return TAKEN_AWAY.get(self.field, self.field)  # type: ignore[call-overload, no-any-return]
 
-    def _is_meant(self, claim: Claim) -> bool:
-        if claim.source not in HAND:
-            return False
-        if self.name in TAKEN_AWAY_BY:
-            return claim.field in (self.name, TAKEN_AWAY_BY[self.name]) and claim.value == self.value
-        return claim.field == self.field
+    def _told(self, heard: Heard) -> list[tuple[Claim, str]]:
+        several = self.name in TAKEN_AWAY_BY
+        fields = (self.name, TAKEN_AWAY_BY[self.name]) if several else (self.field,)  # type: ignore[index]
+        return [
+            (claim, told)
+            for claim, told in heard.told
+            if claim.field in fields and claim.source in HAND and (not several or claim.value == self.value)
+        ]
 
     def of(self, heard: Heard) -> list[Said]:
         """The claims by hand, in the order in which they were told."""
-        return [
-            Said(claim.field, claim.value, claim.source, told) for claim, told in heard.told if self._is_meant(claim)
-        ]
+        return [Said(claim.field, claim.value, claim.source, told) for claim, told in self._told(heard)]
 
     def put(self, heard: Heard, claims: Iterable[Said]) -> None:
         """Make them these."""
-        heard.forget([claim for claim in heard.claims if self._is_meant(claim)])
+        heard.forget([claim for claim, _ in self._told(heard)])
         for one in claims:
             heard.hear(Claim(one.field, one.value, one.source), one.told)  # type: ignore[arg-type]
