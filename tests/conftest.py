@@ -37,6 +37,27 @@ PROGRAM = Path(sys.executable).parent / "bramblemoor"
 CHECKER = ROOT / "proof/check.py"
 
 
+TOOLKIT = shutil.which("exempi")
+"""The reference toolkit's program for XMP, where it is installed."""
+
+
+def as_others_read(path: Path) -> str | None:
+    """A sidecar, or what lies in a picture, as that program reads it; None where it is not installed."""
+    if TOOLKIT is None:
+        return None
+    sidecar = ["-X"] if path.suffix == ".xmp" else []
+    return subprocess.run([TOOLKIT, *sidecar, "-x", path], capture_output=True, text=True, check=True).stdout
+
+
+def others_read(path: Path, *holds: str, lacks: tuple[str, ...] = ()) -> None:
+    """See that it reads these texts there, and not those; where it is not installed, nobody is asked."""
+    told = as_others_read(path)
+    if told is not None:
+        assert [text for text in holds if text not in told] == [] and [text for text in lacks if text in told] == [], (
+            path
+        )
+
+
 @cache
 def _program() -> Preloaded:
     return Preloaded(SHORT_PAUSE)
