@@ -3,6 +3,8 @@
 import hashlib
 import os
 import random
+import re
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -18,7 +20,7 @@ from bramblemoor.errors import NotPossible, PartsAmiss
 from bramblemoor.library.clock import DAY
 from bramblemoor.library.home import Library
 from bramblemoor.processes import Helpers
-from conftest import Shell
+from conftest import Shell, others_read, pictures
 
 ENTRIES = 4000
 _TOLD = """
@@ -172,3 +174,63 @@ def test_standings_are_the_same_whoever_weighs_them(
 def _standings(library: Library) -> list[tuple[int, str]]:
     query = "SELECT unit, held FROM standings JOIN stands ON stands.id = stand ORDER BY unit"
     return [tuple(row) for row in library.db.execute(query)]
+
+
+def _told(library: Path) -> list[tuple[object, ...]]:
+    with sqlite3.connect(library / "ledger/ledger.sqlite") as db:
+        return db.execute("SELECT * FROM claims ORDER BY frame, field, source, value").fetchall()
+
+
+def _sidecars(library: Path) -> dict[str, bytes]:
+    return {path: content for path, content in pictures(library).items() if path.endswith(".xmp")}
+
+
+@pytest.mark.skipif(not Path("/proc/self/task").is_dir(), reason="tells processes by /proc")
+def test_what_is_told_of_many_is_told_as_of_each_alone(shell: Shell, tmp_path: Path) -> None:
+    """By helpers, with edits of others among them, a sidecar that cannot be read, and a kill; then all is taken back."""
+    make_small_parcel(tmp_path / "small", 2600)
+    shell("new", "whole")
+    whole, killed = tmp_path / "whole", tmp_path / "killed"
+    shell("--library", whole, "unpack", "--from", "small")
+    edited, broken, alone = sorted((whole / "pictures").rglob("*.xmp"))[5:1205:500]
+    shell("--library", whole, "tell", str(edited.relative_to(whole))[:-4], "--keyword", "reeds")
+    text = edited.read_text().replace(">Picture", ">Theirs, picture")
+    edited.write_text(re.sub(r"<dc:subject>.*</dc:subject>", "", text, flags=re.DOTALL))
+    broken.write_bytes(broken.read_bytes()[:200])
+    shutil.copytree(whole, killed, symlinks=True)
+    before = _sidecars(whole)
+    # One by itself, the rest by helpers: the same word is written the same way, and nobody else's is lost.
+    shell("--library", whole, "tell", str(alone.relative_to(whole))[:-4], "--keyword", "heron")
+    tell = ("tell", "*", "--keyword", "heron", "--rating", "4", "--yes")
+    receipt = shell("--library", whole, *tell, "--json", code=1).json
+    assert receipt["balanced"] and receipt["kept"][0]["amount"]["frames"] == 1300
+    assert [one["name"] for one in receipt["findings"]] == [str(broken.relative_to(whole))]
+    assert broken.read_bytes() == before[str(broken.relative_to(whole))]
+    for path in (edited, alone):
+        others_read(path, "heron", "<xmp:Rating>4<", *(["Theirs"] if path == edited else []), lacks=("reeds",))
+    with sqlite3.connect(whole / "ledger/ledger.sqlite") as db:
+        assert db.execute("SELECT count(*) FROM words WHERE words MATCH 'heron'").fetchone() == (1300,)
+        assert db.execute("SELECT source FROM claims WHERE value LIKE 'Theirs%'").fetchall() == [("sidecar",)]
+        assert db.execute("SELECT source FROM claims WHERE field = 'no_keyword' AND value = 'reeds'").fetchall() == [
+            ("sidecar",)
+        ]
+
+    run = subprocess.Popen(
+        shell.command("--library", killed, *tell), cwd=tmp_path, env=shell.environment, stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    while _sidecars(killed) == before:
+        assert run.poll() is None, "it was over before it could be killed"
+    run.kill()
+    run.wait()
+    assert _sidecars(killed) != _sidecars(whole)
+    shell("--library", killed, *tell, code=1)
+    assert _sidecars(killed).keys() == _sidecars(whole).keys()
+    assert {path for path, content in _sidecars(killed).items() if content != _sidecars(whole)[path]} == set()
+    assert _told(killed) == _told(whole)
+    taken = shell("--library", whole, "takeback", "--json", code=1).json
+    assert taken["balanced"] and taken["kept"][0]["amount"]["frames"] == 1300
+    after = _sidecars(whole)
+    assert {path for path, content in after.items() if content != before[path]} == {str(alone.relative_to(whole))}
+    others_read(alone, "heron", lacks=("Rating",))
+    assert "all as it was" in shell("--library", whole, "stocktake", code=1).out

@@ -48,6 +48,7 @@ from bramblemoor.library.filing import Filing, put_back
 from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.receipts import Finding, Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced, mark_undated
+from bramblemoor.library.renewing import take_up_all
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
@@ -78,9 +79,15 @@ def _unpack(sheet: Worksheet, parcel: Parcel, library: Library, helping: Helpers
             plan(sheet, parcel, library, progress)
     if library.db.execute("SELECT 1 FROM meta WHERE key = ?", (mark,)).fetchone() is None:
         touched = _put_in_place(sheet, library, progress)
+        # What a run that broke off while it entered wrote beside the pictures, the ledger does not know yet.
+        resumed = sheet.get(ENTERING) is not None
+        known = (
+            row[0] for row in sheet.db.execute("SELECT DISTINCT here FROM units WHERE here NOT NULL ORDER BY here")
+        )
+        edited = take_up_all(library, known, resumed=resumed)
         with library.ledger.changing(facts=True) as db:
             _look_at_known(sheet, parcel, library)
-            _enter(sheet, parcel, library, touched, helping, progress)
+            _enter(sheet, parcel, library, touched, edited, resumed, helping, progress)
             sheet.put("seen", json.dumps([[one.name, one.what, one.attention] for one in library.seen]))
             library.seen.clear()
             db.execute("INSERT INTO meta VALUES (?, '')", (mark,))
@@ -171,16 +178,18 @@ def _look_at_known(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
 
 
 def _enter(
-    sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Path], helping: Helpers, progress: Progress
-) -> None:
-    """Enter frames, files, claims and albums in the ledger, and write their sidecars and albums; one transaction."""
+    sheet: Worksheet, parcel: Parcel, library: Library, folders: list[Path], edited: set[int], resumed: bool, helping: Helpers,
+    progress: Progress,
+) -> None:  # fmt: skip
+    """Enter frames, files, claims and albums in the ledger, and write their sidecars and albums; one transaction.
+
+    `edited` are the frames of which edits were taken up for this.
+    """
     sheet.db.execute(
         "CREATE TEMP TABLE entered"
         " (frame INTEGER PRIMARY KEY, number INTEGER, changed INTEGER, new INTEGER, in_bulk INTEGER)"
     )
     sheet.db.execute("CREATE INDEX temp.entered_number ON entered (number)")
-    # What a run that broke off here wrote beside the pictures, the ledger does not know yet.
-    resumed = sheet.get(ENTERING) is not None
     sheet.put(ENTERING, "yes")
     updated = 0
     earlier = Earlier(library.db, parcel.service)
@@ -196,6 +205,7 @@ def _enter(
             number, is_changed, is_new = _enter_frame(
                 sheet, parcel, library, earlier, units[frame], records[frame], names[frame], resumed
             )
+            is_changed |= number in edited
             updated += is_changed and not is_new
             sheet.db.execute("INSERT INTO entered VALUES (?, ?, ?, ?, 0)", (frame, number, is_changed, is_new))
     albums = list(dict.fromkeys(_enter_albums(sheet, parcel, library)))

@@ -17,8 +17,8 @@ def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed:
     """Claims of the source "sidecar" for what a packet says, and does not say any more, beside all that is known of its frame.
 
     `was_written` says that the ledger knows the packet: of one from before values were marked it then knows what it must have
-    held. `resumed` says that a run which broke off may have written what the ledger does not know yet: its own values are no
-    news then. A packet without any marks is a new one: what it does not say was not taken out.
+    held. `resumed` says that a run which broke off may have written what the ledger does not know yet: what it wrote itself is
+    no news then. A packet without any marks is a new one: what it does not say was not taken out.
     """
     facts = believe(known)
     record = packet.wrote | packet.kept
@@ -30,8 +30,9 @@ def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed:
     for field in _SINGLE:
         told = [one for one in said if one.claim.field == field]
         new = [one for one in told if not _marks(one) <= record]
-        value = (new or told)[0].claim.value if told else ""
-        if told and _is_news(field, value, bool(new), known, facts, resumed):
+        one = (new or told)[0] if told else None
+        if one is not None and _is_news(one, bool(new), known, facts, own=packet.wrote if resumed else None):
+            value = one.claim.value
             found.append(Claim(field, value, "sidecar"))
         elif not told and field != "taken" and believed_marks.get(field, set()) & record:
             found.append(Claim(field, "", "sidecar"))
@@ -40,8 +41,9 @@ def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed:
         believed = facts.keywords if field == "keyword" else facts.people
         held = {claim.value for claim in known if claim.field == field}
         for value, one in here.items():
-            is_own = _marks(one) <= record and bool(one.texts)
-            if value not in believed and not (is_own and resumed) and not (value in held and is_own):
+            is_known = value in held and _marks(one) <= record and bool(one.texts)
+            is_own = resumed and _marks(one) <= packet.wrote and bool(one.texts)
+            if value not in believed and not is_known and not is_own:
                 found.append(Claim(field, value, "sidecar"))
         name = {"keyword": "dc:subject", "person": "Iptc4xmpExt:PersonInImage"}[field]
         found += [
@@ -58,17 +60,21 @@ def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed:
     return found
 
 
-def _is_news(field: Field, value: str, is_new: bool, known: Sequence[Claim], facts: Facts, resumed: bool) -> bool:
-    """Whether a single value says something else than what is believed, and is not merely what was believed before."""
+def _is_news(said: Said, is_new: bool, known: Sequence[Claim], facts: Facts, own: set[str] | None) -> bool:
+    """Whether a single value says something else than what is believed, and is not merely what was believed before.
+
+    `own` are the marks of what may have been written here without being entered, where a run broke off.
+    """
+    field, value = said.claim.field, said.claim.value
     if value == believed_text(field, facts):
         return False
     if is_new:
         return True
-    if resumed:
+    if own is not None and _marks(said) <= own:
         return False
     by_hand = [claim for claim in known if claim.field == field and claim.source in HAND]
-    if by_hand:  # an editor's change that was taken up, and is undone
-        return by_hand[-1].source == "sidecar"
+    if by_hand and (own is None or by_hand[-1].source == "sidecar"):
+        return by_hand[-1].source == "sidecar"  # an editor's change that was taken up, and is undone
     return all(claim.value != value for claim in known if claim.field == field)
 
 

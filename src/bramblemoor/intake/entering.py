@@ -15,6 +15,7 @@ from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_
 from bramblemoor.library.filing import Filing
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
+from bramblemoor.library.renewing import take_up_all
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 
 _SAID = "intake"
@@ -58,6 +59,10 @@ def enter_frames(library: Library, landing: Placing, arrived: Sequence[Arrived])
     filing.flush()
     files: dict[int, int] = {}
     written: list[Path] = []
+    take_up_all(library, [
+        row[0] for one in arrived if one.frame.joins
+        for row in library.db.execute("SELECT frame FROM files WHERE path = ? AND frame NOT NULL", (one.frame.joins,)).fetchall()
+    ])  # fmt: skip
     with library.ledger.changing(facts=True):
         for one in arrived:
             sidecar = _join(library, one, files) if one.frame.joins else _enter(library, landing, one, files)

@@ -29,6 +29,7 @@ from bramblemoor.library.catalogue import NewFile, claims_of, enter_file, is_bou
 from bramblemoor.library.filing import free_paths
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
+from bramblemoor.library.renewing import take_up_all
 from bramblemoor.library.sayings import Word
 from bramblemoor.library.sidecars import packet_of_frame, take_up_edits, write_sidecar
 from bramblemoor.library.taken_in import frame_of
@@ -279,9 +280,10 @@ def _add_looks(library: Library, back: Back) -> None:
     if not back.looks:
         return
     written: list[Path] = []
+    take_up_all(library, back.looks)
     with library.ledger.changing(facts=True):
         for frame, look in back.looks.items():
             take_up_edits(library, frame)
             path = write_sidecar(library, frame, where_different=True, also=[look])
             written += [path] if path is not None else []
-    flush_files(written, library.root)
+        flush_files(written, library.root)

@@ -11,7 +11,7 @@ from bramblemoor.errors import WrongUse
 from bramblemoor.library.albums import extend_album, write_album_list, write_albums
 from bramblemoor.library.folding import plain, suggestion
 from bramblemoor.library.home import Library
-from bramblemoor.library.renewing import renew_all
+from bramblemoor.library.renewing import renew_all, take_up_all
 from bramblemoor.library.selection import Selected
 from bramblemoor.running import Progress, silent
 
@@ -102,9 +102,9 @@ def order_by(library: Library, album: Album, order: str) -> None:
 
 def put_first(library: Library, album: Album, selected: Selected) -> None:
     """Put frames before all others, in the order in which they are given."""
-    wanted = list(selected.frames())
+    wanted = dict.fromkeys(selected.frames())
     before = _order(library.db, album.number)
-    if missing := set(wanted) - set(before):
+    if missing := wanted.keys() - set(before):
         raise WrongUse(
             f"{len(missing):,} of these frames are not in {album.title}.", "Add them first: bramblemoor album add."
         )
@@ -123,6 +123,7 @@ def rename_album(library: Library, album: Album, title: str, progress: Progress)
 def delete_album(library: Library, album: Album, progress: Progress) -> None:
     """Delete the label; its frames stay. Its list is deleted, too, and stays at depots as an earlier version."""
     frames = _order(library.db, album.number)
+    take_up_all(library, frames)
     with library.ledger.changing(facts=True) as db:
         db.execute("DELETE FROM album_frames WHERE album = ?", (album.number,))
         db.execute("DELETE FROM albums WHERE id = ?", (album.number,))
@@ -138,6 +139,7 @@ def _order(db: sqlite3.Connection, album: int) -> list[int]:
 
 
 def _set(library: Library, album: Album, frames: Sequence[int], touched: Collection[int], progress: Progress) -> None:
+    take_up_all(library, touched)
     with library.ledger.changing(facts=True) as db:
         db.execute("DELETE FROM album_frames WHERE album = ?", (album.number,))
         db.executemany(

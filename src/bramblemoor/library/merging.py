@@ -18,7 +18,7 @@ from bramblemoor.library.catalogue import add_claims, claims_of, is_bound
 from bramblemoor.library.folding import plain
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
-from bramblemoor.library.renewing import renew_all
+from bramblemoor.library.renewing import renew_all, take_up_all
 from bramblemoor.library.sidecars import packet_of_frame, take_up_edits, write_sidecar
 from bramblemoor.library.taken_in import frame_of
 from bramblemoor.running import Progress, Stage, portions
@@ -138,6 +138,7 @@ def _news(library: Library, other: Library, there: int, here: int, joined: Joine
 
 def _enter(library: Library, news: Sequence[_News]) -> None:
     written: list[Path] = []
+    take_up_all(library, [one.frame for one in news])
     with library.ledger.changing(facts=True) as db:
         for one in news:
             take_up_edits(library, one.frame)
@@ -176,6 +177,7 @@ def _members(db: sqlite3.Connection, album: int) -> list[int]:
 
 
 def _extend(library: Library, album: sqlite3.Row, frames: list[int]) -> None:
+    take_up_all(library, frames)
     with library.ledger.changing(facts=True) as db:
         number, grown = extend_album(
             db, service=album["service"], reference=album["reference"], title=album["title"],

@@ -1,10 +1,12 @@
 """Frames brought in step with what is told of them: what is believed and searched by, and their sidecars.
 
 Of very many frames it is done together: what is known of them is read and entered in bulk, and helpers weigh it and write the
-sidecars. An edit of somebody else's is never met by that: it is taken up first, frame by frame.
+sidecars. What somebody else changed in one is taken up before that, in a transaction of its own: once a sidecar is written anew,
+a run that goes on where this one was killed could not tell any more what was taken out of it.
 """
 
 import hashlib
+import json
 from collections.abc import Callable, Collection, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -25,6 +27,10 @@ What = TypeVar("What")
 Done = TypeVar("Done")
 Mapped = Callable[[Callable[[Any], Any], Iterable[Any]], Iterator[Any]]
 """As the `map` of Python."""
+_ENTERED = """
+    SELECT o.frame, o.path, s.sha256 FROM json_each(?) CROSS JOIN files o ON o.frame = value AND o.role = 'original'
+    LEFT JOIN files s ON s.path = o.path || '.xmp' AND s.frame = o.frame
+"""
 _AT_ONCE = 128  # frames that are read, weighed and entered together
 _MANY = 1000  # frames, from which on helpers are worth their start
 _FLUSHED = 4096  # sidecars that are flushed together
@@ -121,6 +127,40 @@ def renew(
     flush_files(written, library.root)
 
 
+def take_up_all(library: Library, frames: Iterable[int], mapped: Mapped = map, *, resumed: bool = False) -> set[int]:
+    """Enter what others changed in the sidecars of frames (see `take_up_edits`), outside any transaction; returns of which frames
+    anything was new. To be called before what is to write the sidecars begins.
+    """
+    jobs = (_entered(library, some) for some in portions(frames, _AT_ONCE))
+    edited = [frame for found in mapped(partial(_edited, str(library.root)), jobs) for frame in found]
+    if not edited:
+        return set()
+    with library.ledger.changing(facts=True):
+        return {frame for frame in edited if take_up_edits(library, frame, resumed=resumed)}
+
+
+def _entered(library: Library, frames: list[int]) -> list[tuple[int, str, str | None]]:
+    """Frames with the paths of their originals, and the digests of their sidecars as they were entered."""
+    return [tuple(row) for row in library.db.execute(_ENTERED, (json.dumps(frames),))]
+
+
+def _edited(root: str, sidecars: Iterable[tuple[int, str, str | None]]) -> list[int]:
+    return [frame for frame, original, sha256 in sidecars if _is_edited(_lying(root, original), sha256)]
+
+
+def _lying(root: str, original: str) -> bytes | None:
+    """The sidecar that lies beside an original; b"" for what is too large to be one, which is told where it is to be written."""
+    try:
+        return packet_beside(root, original)
+    except BrokenXmp:
+        return b""
+
+
+def _is_edited(packet: bytes | None, sha256: str | None) -> bool:
+    """Whether a sidecar that lies there is not what was entered."""
+    return packet is not None and hashlib.sha256(packet).hexdigest() != sha256
+
+
 def renew_all(library: Library, frames: Collection[int], progress: Progress = silent) -> None:
     """Bring frames in step of which nothing new is told, inside a transaction: as their albums have changed, say."""
     jobs = ((frame, None) for frame in dict.fromkeys(frames))
@@ -148,14 +188,12 @@ def _change(setting: _Setting, jobs: list[tuple[int, Known | None, Any]], *, edi
             if setting.shut and known.year in setting.bound:
                 raise LeftAsItIs(f"its year, {known.year}, is bound")
             here = None
-            if not edits_are_known and known.year not in setting.bound and known.path is not None:
-                here = packet_beside(setting.root, known)
-                if here is not None and hashlib.sha256(here).hexdigest() != known.sidecar:
+            if known.path is not None and known.year not in setting.bound:
+                here = _lying(setting.root, known.path)
+                if not edits_are_known and _is_edited(here, known.sidecar):
                     portion.edited[frame] = what
                     continue
             portion.outcomes.append(Outcome(frame, known.shown_path, _change_one(setting, known, here, what, portion)))
-        except BrokenXmp:
-            portion.edited[frame] = what
         except LeftAsItIs as why:
             portion.outcomes.append(Outcome(frame, known.shown_path if known is not None else "", left=str(why)))
     return portion

@@ -88,7 +88,7 @@ def renew_sidecar(
     content: bytes | None = None
     findings: tuple[Finding, ...] = ()
     try:
-        here = here or packet_beside(root, known)
+        here = here or packet_beside(root, known.path)
         if here is not None and was is not None and delivered is None:
             content = rewritten(here, was, facts, belonging)
         packet = read_packet(here) if here is not None and content is None else None
@@ -106,10 +106,10 @@ def renew_sidecar(
     return Renewed(put_sidecar(root, relative, content, known.mtime_ns), findings)
 
 
-def packet_beside(root: str, known: Known) -> bytes | None:
-    """The content of the sidecar that lies beside a frame's original, None where none does. Raises BrokenXmp."""
+def packet_beside(root: str, original: str) -> bytes | None:
+    """The content of the sidecar that lies beside an original, None where none does. Raises BrokenXmp."""
     try:
-        return packet_in(f"{root}/{known.path}.xmp")
+        return packet_in(f"{root}/{original}.xmp")
     except (FileNotFoundError, IsADirectoryError):
         return None
 

@@ -18,6 +18,7 @@ from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import (
     Amount,
     Change,
+    Finding,
     Kept,
     LeftOut,
     Receipt,
@@ -30,7 +31,7 @@ from bramblemoor.library.receipts import (
     stamp,
     write_receipt,
 )
-from bramblemoor.library.renewing import Outcome, helped, renew
+from bramblemoor.library.renewing import Outcome, helped, renew, take_up_all
 from bramblemoor.running import Pace, Progress, Stage
 
 What = TypeVar("What")
@@ -53,6 +54,7 @@ class _Part(msgspec.Struct):
     known: int
     left: list[LeftOut]
     changes: list[Change]
+    findings: list[Finding] = []
 
 
 class _Head(msgspec.Struct):
@@ -89,8 +91,8 @@ class _Batch:
         for field, value, before, after in one.done or ():
             _gather(self._changes, Change(field, value, before, after, [(one.frame, path)]))
 
-    def part(self) -> bytes:
-        return msgspec.json.encode(_Part(self._told, self._known, self._left, list(self._changes.values())))
+    def part(self, findings: list[Finding]) -> bytes:
+        return msgspec.json.encode(_Part(self._told, self._known, self._left, list(self._changes.values()), findings))
 
 
 def run(
@@ -108,13 +110,17 @@ def run(
     done = 0
     with helped(count) as mapped:
         while not pace.stopped and (page := list(islice(jobs, _BATCH))):
+            take_up_all(library, (frame for frame, _ in page), mapped, resumed=resumed)
             with library.ledger.changing(facts=True) as db:
-                batch = _Batch(names or {})
+                batch, before = _Batch(names or {}), len(library.seen)
                 some = takewhile(lambda _: not pace.stopped, page)
                 for number, one in enumerate(renew(library, some, change, mapped, shut=True, resumed=resumed), 1):
                     batch.add(one)
                     progress(Stage("telling", "frames"), done + number, count)
-                db.execute("INSERT INTO meta VALUES (?, ?)", (f"{_PART}{done:09}", batch.part().decode()))
+                db.execute(
+                    "INSERT INTO meta VALUES (?, ?)", (f"{_PART}{done:09}", batch.part(library.seen[before:]).decode())
+                )
+                del library.seen[before:]
             done += len(page)
     receipt = finish_interrupted(library, "stopped before their turn")
     assert receipt is not None
@@ -155,10 +161,12 @@ def _written(library: Library, head: _Head) -> Receipt | None:
 def _receipt(db: sqlite3.Connection, head: _Head, number: int, why_left: str) -> Receipt:
     told = known = 0
     left: list[LeftOut] = []
+    findings: list[Finding] = []
     changes: dict[bytes, Change] = {}
     for row in db.execute("SELECT value FROM meta WHERE key >= ? AND key < ? ORDER BY key", (_PART, f"{_PART}~")):
         part = msgspec.json.decode(row["value"], type=_Part)
         told, known, left = told + part.told, known + part.known, left + part.left
+        findings += part.findings
         for change in part.changes:
             _gather(changes, change)
     rest = head.count - told - known - len(left)
@@ -174,6 +182,6 @@ def _receipt(db: sqlite3.Connection, head: _Head, number: int, why_left: str) ->
         came_in=Amount(frames=head.count),
         kept=[Kept(what, Amount(frames=frames)) for what, frames in lines if frames],
         left_out=left,
-        findings=[],
+        findings=findings,
         changes=list(changes.values()),
     )

@@ -8,7 +8,7 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.cli.asking import require_consent, some_meant
 from bramblemoor.cli.common import AsJson, LibraryDir, group, holding, library_here, stoppable, whose
-from bramblemoor.cli.library.receipts import end_stopped, finish, moment
+from bramblemoor.cli.library.receipts import end_stopped, finish, finish_told, moment
 from bramblemoor.cli.options import selecting
 from bramblemoor.errors import NotPossible, WrongUse
 
@@ -88,7 +88,7 @@ def take_marks(
         end_stopped("What was told is told; the same command goes on with the rest.", receipt, json=json)
     if unknown and not json:
         say.note(f"{say.many(len(unknown), 'frame')} of the file are not here any more, as {unknown[0]}.")
-    finish(receipt, json=json, attention=bool(receipt.left_out or unknown))
+    finish_told(receipt, json=json, attention=bool(unknown))
 
 
 @app.command("page")
@@ -277,7 +277,7 @@ def _say(selection: "Selection", word: "Word", library_dir: Path | None, *, yes:
             receipt = tell(library, selected, [word], progress, pace)
     if pace.stopped:
         end_stopped("What was told is told; the same command goes on with the rest.", receipt, json=json)
-    finish(receipt, json=json, attention=bool(receipt.left_out))
+    finish_told(receipt, json=json)
 
 
 def _print_removal(library: "Library", selected: "Selected", planned: "Removal") -> None:

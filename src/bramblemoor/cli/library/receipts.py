@@ -213,4 +213,10 @@ def finish(one: Receipt, *, json: bool, attention: bool, more: dict[str, object]
         raise typer.Exit(1)
 
 
+def finish_told(one: Receipt, *, json: bool, attention: bool = False) -> None:
+    """The same of a run that tells: it deserves attention where frames were left as they were, or sidecars could not be written."""
+    unwritten = any(finding.attention for finding in one.findings)
+    finish(one, json=json, attention=attention or bool(one.left_out) or unwritten)
+
+
 COMMANDS = {"receipt": single("receipt", receipt), "receipt list": single("receipt list", list_receipts)}

@@ -12,7 +12,7 @@ from bramblemoor.cli import say
 from bramblemoor.cli.asking import require_consent, some_meant
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, stoppable, whose
 from bramblemoor.cli.library.frame_page import frame_document
-from bramblemoor.cli.library.receipts import end_stopped, finish, named_receipt
+from bramblemoor.cli.library.receipts import end_stopped, finish_told, named_receipt
 from bramblemoor.cli.library.tell_options import (
     AddNames,
     AddWords,
@@ -171,7 +171,7 @@ def takeback(
         receipt = take_back(library, taken, progress, pace)
     if pace.stopped:
         end_stopped("What was done is accounted for; the same command goes on with the rest.", receipt, json=json)
-    finish(receipt, json=json, attention=bool(receipt.left_out))
+    finish_told(receipt, json=json)
 
 
 def _words(said: "Sequence[tuple[Field, str]]") -> "list[Word]":
@@ -216,24 +216,22 @@ def _tell(
         number = next(selected.frames())
         with say.meter() as progress:
             receipt = tell(library, selected, words, progress, pace)
-        unwritten = any(finding.attention for finding in library.seen)
     if pace.stopped:
         end_stopped("What was told is told; the same command goes on with the rest.", receipt, json=json)
     if alone:
-        _end_of_one(library, number, words, receipt, unwritten=unwritten, json=json)
+        _end_of_one(library, number, words, receipt, json=json)
     else:
-        finish(receipt, json=json, attention=bool(receipt.left_out) or unwritten)
+        finish_told(receipt, json=json)
 
 
-def _end_of_one(
-    library: "Library", number: int, words: "list[Word]", receipt: "Receipt", *, unwritten: bool, json: bool
-) -> None:
+def _end_of_one(library: "Library", number: int, words: "list[Word]", receipt: "Receipt", *, json: bool) -> None:
     """What became of the one frame that was told. Raises WrongUse where it was left as it was."""
     if receipt.left_out:
         raise WrongUse(
             f"{receipt.left_out[0].name} was left as it is: {receipt.left_out[0].reason}.",
             "Open that year first: bramblemoor unbind YEAR.",
         )
+    unwritten = [finding for finding in receipt.findings if finding.attention]
     document = frame_document(library, number)
     if json:
         say.as_json(document)
@@ -245,6 +243,8 @@ def _end_of_one(
         say.line(f"Written to {places}. All that is known: bramblemoor show {number}")
         if receipt.changes:
             say.line(f"To take it back: bramblemoor takeback {receipt.number}")
+    for finding in unwritten:
+        say.note(f"{finding.name}: {finding.what}.")
     if unwritten:
         raise typer.Exit(1)
 

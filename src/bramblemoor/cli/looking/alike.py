@@ -7,7 +7,7 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.cli.asking import require_consent
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, whose
-from bramblemoor.cli.library.receipts import finish
+from bramblemoor.cli.library.receipts import finish_told
 from bramblemoor.cli.options import selecting
 
 if TYPE_CHECKING:
@@ -90,7 +90,7 @@ def _mark(library: "Library", worse: "list[Member]", *, yes: bool, json: bool) -
     require_consent("Mark them?", f"{say.many(len(worse), 'frame')} would be marked", yes=yes, or_dry_run=False)
     with holding(library), say.meter() as progress:
         receipt = tell_each(library, {one.frame: [MARK] for one in worse}, "frames like others", progress, Pace())
-    finish(receipt, json=json, attention=bool(receipt.left_out))
+    finish_told(receipt, json=json)
 
 
 COMMANDS = {"alike": single("alike", alike)}
