@@ -214,7 +214,7 @@ def finish(one: Receipt, *, json: bool, attention: bool, more: dict[str, object]
 
 
 def finish_told(one: Receipt, *, json: bool, attention: bool = False) -> None:
-    """The same of a run that tells: it deserves attention where frames were left as they were, or sidecars could not be written."""
+    """The same of a run that tells: what was left as it was deserves attention, and a sidecar that cannot be written."""
     unwritten = any(finding.attention for finding in one.findings)
     finish(one, json=json, attention=attention or bool(one.left_out) or unwritten)
 
