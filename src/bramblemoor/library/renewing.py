@@ -92,9 +92,8 @@ def renew(
     """Change what is told of frames, inside a transaction of the ledger, and bring all in step with that.
 
     Each frame comes once. `change` is given the claims of a frame, what is believed by them and what is meant for it, and may
-    raise LeftAsItIs; it and
-    what it returns can be pickled. Sidecars of bound years stay as they are; where it is `shut`, so do those years' frames.
-    What was written is flushed at the end. `resumed`: see `take_up_edits`.
+    raise LeftAsItIs; it and what it returns can be pickled. Sidecars of bound years stay as they are; where it is `shut`, so do
+    those years' frames. What was written is flushed at the end. `resumed`: see `take_up_edits`.
     """
     db = library.db
     bound = frozenset(row[0] for row in db.execute("SELECT year FROM bound"))

@@ -1,6 +1,6 @@
 """What the user says of frames: planned, entered with their sidecars, and taken back by the receipt."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 
@@ -49,6 +49,7 @@ def plan(selected: Selected, words: Sequence[Word], progress: Progress) -> Plan:
     library = selected.library
     result, db, seen = Plan([PlannedWord(word) for word in words]), library.db, 0
     bound = frozenset(row[0] for row in db.execute("SELECT year FROM bound"))
+    names = partial(name_at, locations_of(library.root))
     may_move = bool(bound) and any(word.field in ("taken", "position") for word in words)
     for frames in portions(selected.frames(), _AT_ONCE):
         years = _years(library, frames) if bound else {}
@@ -57,7 +58,7 @@ def plan(selected: Selected, words: Sequence[Word], progress: Progress) -> Plan:
             facts = believe(claims)
             year = years.get(frame)
             if may_move and year not in bound:
-                year = _year_with(library, told, facts, words)
+                year = _year_with(told, facts, words, names)
             if year in bound:
                 result.bound[year] = result.bound.get(year, 0) + 1  # type: ignore[index, arg-type]
                 continue
@@ -79,12 +80,14 @@ def _years(library: Library, frames: Sequence[int]) -> dict[int, int | None]:
     return {frame: known.year for frame, known in known_of(library.db, frames).items()}
 
 
-def _year_with(library: Library, told: Sequence[tuple[Claim, str]], facts: Facts, words: Sequence[Word]) -> int | None:
+def _year_with(
+    told: Sequence[tuple[Claim, str]], facts: Facts, words: Sequence[Word], name_at: Callable[[float, float], str]
+) -> int | None:
     """The year that a frame would come into by these words."""
     heard = Heard(told)
     _say(heard, facts, words)
-    facts = settle(heard, partial(name_at, locations_of(library.root)))
-    return facts.taken.shown.year if facts.taken else None
+    taken = settle(heard, name_at).taken
+    return taken.shown.year if taken else None
 
 
 def tell(library: Library, selected: Selected, words: Sequence[Word], progress: Progress, pace: Pace) -> Receipt:
