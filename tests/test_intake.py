@@ -302,22 +302,29 @@ def test_what_is_new_beside_a_known_picture_joins_it(shell: Shell, library: Path
     assert "There is nothing new" in take_in(shell, library, card, *FEN).out
 
 
-def test_a_jpeg_from_the_other_slot_comes_to_its_raw(shell: Shell, library: Path, drawn: Path, tmp_path: Path) -> None:
+@pytest.mark.parametrize("first", ["one", "two"])
+def test_what_the_other_slot_holds_comes_to_its_frame(
+    shell: Shell, library: Path, drawn: Path, tmp_path: Path, first: str
+) -> None:
+    second = "two" if first == "one" else "one"
     for ending, slot in ((".DNG", "one"), (".JPG", "two")):
         for path in sorted((drawn / "card/DCIM").rglob(f"*{ending}")):
             if path.with_suffix(".DNG").exists() or "ALD_9989" in path.name:
                 (tmp_path / slot / "DCIM/100ALDER").mkdir(parents=True, exist_ok=True)
                 shutil.copy2(path, tmp_path / slot / "DCIM/100ALDER" / path.name)
-    take_in(shell, library, tmp_path / "one", *FEN)
-    assert leave_at(shell, 9, library, "intake", tmp_path / "two", *FEN, "--yes")
-    told = take_in(shell, library, tmp_path / "two", *FEN, "--json", code=None).json
+    take_in(shell, library, tmp_path / first, *FEN)
+    assert leave_at(shell, 9, library, "intake", tmp_path / second, *FEN, "--yes")
+    told = take_in(shell, library, tmp_path / second, *FEN, "--json", code=None).json
     assert told["balanced"]
     frames = shell("find", "--json", cwd=library).json["hits"]
     assert len(frames) == 4  # three raws, and the JPEG that has none
     for one in frames:
-        roles = [file["role"] for file in shell("show", one["path"], "--json", cwd=library).json["made_of"]]
-        assert ("rendition" in roles) == one["path"].endswith(".dng")
-    assert "There is nothing new" in take_in(shell, library, tmp_path / "two", *FEN).out
+        files = shell("show", one["path"], "--json", cwd=library).json["made_of"]
+        kinds = {Path(file["path"]).suffix for file in files if file["role"] in ("original", "rendition")}
+        assert kinds == ({".jpg"} if "9989" in files[0].get("former_name", "") else {".jpg", ".dng"})
+        assert len({Path(file["path"]).name.partition(".")[0] for file in files}) == 1, "all under one number"
+    for slot in (first, second):
+        assert "There is nothing new" in take_in(shell, library, tmp_path / slot, *FEN).out
 
 
 def test_misfires_and_what_is_none(tmp_path: Path) -> None:

@@ -1,7 +1,8 @@
-"""What comes to frames that are here: a voice note or a clip beside a picture that was taken in before, and the JPEG of a raw
-that a camera with two slots has written to another card.
+"""What comes to frames that are here: a voice note or a clip beside a picture that was taken in before, and the JPEG of a raw,
+or the raw of a JPEG, that a camera with two slots has written to another card.
 """
 
+import json
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -11,7 +12,7 @@ from bramblemoor.frames.sniff import RAWS
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame
 from bramblemoor.intake.listing import Looked, digest_there
 from bramblemoor.intake.objects import Shot, stem_of
-from bramblemoor.library.catalogue import is_bound
+from bramblemoor.library.catalogue import claims_of, is_bound
 from bramblemoor.library.filing import free_paths
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, LeftOut
@@ -19,11 +20,13 @@ from bramblemoor.library.taken_in import frame_of, was_read
 
 _BOUND = "it is new beside {}, whose year is bound; to take it in: unbind, and then again"
 _SIDECAR = "it is not in the library, though its picture is, as {}"
-# The raws of a name and moment that have no JPEG yet.
-_RAWS_ALONE = f"""
-    SELECT f.frame, f.path FROM files f JOIN frames r ON r.id = f.frame
-    WHERE f.role = 'original' AND f.media IN {RAWS} AND r.shown = ?
-    AND NOT EXISTS (SELECT 1 FROM files j WHERE j.frame = f.frame AND j.role = 'rendition' AND j.media = 'image/jpeg')
+_JPEG = "image/jpeg"
+# The originals of a moment of some media that have nothing of other media beside them yet.
+_ALONE = """
+    SELECT f.frame, f.path, f.former_name FROM files f JOIN frames r ON r.id = f.frame
+    WHERE f.role = 'original' AND f.media IN (SELECT value FROM json_each(:media)) AND r.shown = :shown AND NOT EXISTS (
+        SELECT 1 FROM files j
+        WHERE j.frame = f.frame AND j.role = 'rendition' AND j.media IN (SELECT value FROM json_each(:others)))
 """
 
 
@@ -56,33 +59,42 @@ def note_known(
         plan.frames.append(_joining(library, here[1], new, digests, (), planned))
 
 
-def join_raw(plan: Plan, library: Library, raw: str, shot: Shot, digests: Mapping[str, str], planned: set[str]) -> None:
-    """The camera's own JPEG comes to its raw, and what belongs to it; a sidecar is told, as one that comes later is."""
+def join_other_half(
+    plan: Plan, library: Library, here: str, shot: Shot, digests: Mapping[str, str], planned: set[str]
+) -> None:
+    """The camera's own JPEG comes to its raw that is here, or a raw to its JPEG, with what belongs to it; a sidecar is told, as
+    one that comes later is.
+    """
     files = [("rendition", shot.original)]
     for role, looked in shot.others:
         if role == "sidecar":
-            plan.beside.append(LeftOut(looked.lying.path, _SIDECAR.format(raw), Amount(0, 1, looked.lying.bytes)))
+            plan.beside.append(LeftOut(looked.lying.path, _SIDECAR.format(here), Amount(0, 1, looked.lying.bytes)))
         else:
             files.append((role, looked))
-    plan.frames.append(_joining(library, raw, files, digests, shot.claims, planned))
+    plan.frames.append(_joining(library, here, files, digests, shot.claims, planned))
 
 
-def raw_of(library: Library, shot: Shot) -> str | None:
-    """The path of the one raw here that a JPEG is the camera's own of: of its name, its camera and its second."""
-    if shot.original.media != "image/jpeg" or shot.taken is None:
+def other_half_of(library: Library, shot: Shot) -> str | None:
+    """The path of the one raw here that a JPEG is the camera's own of, or of the one JPEG that is a raw's: of its name, its
+    camera and its second.
+    """
+    media = shot.original.media
+    if media not in (_JPEG, *RAWS) or shot.taken is None:
         return None
+    wanted, others = (RAWS, (_JPEG,)) if media == _JPEG else ((_JPEG,), RAWS)
+    asked = {"media": json.dumps(wanted), "others": json.dumps(others), "shown": shot.taken.shown.isoformat()}
     stem = stem_of(shot.original.lying.name).casefold()
     found = []
-    for row in library.db.execute(_RAWS_ALONE, (shot.taken.shown.isoformat(),)).fetchall():
-        was, camera = library.db.execute(
-            "SELECT former_name, (SELECT value FROM claims WHERE frame = f.frame AND field = 'camera' AND source = 'camera'"
-            " LIMIT 1) FROM files f WHERE path = ?",
-            (row["path"],),
-        ).fetchone()
-        name = was or row["path"].rpartition("/")[2]
+    for row in library.db.execute(_ALONE, asked).fetchall():
+        camera = next((claim.value for claim in claims_of(library.db, row["frame"]) if _is_cameras_name(claim)), None)
+        name = row["former_name"] or row["path"].rpartition("/")[2]
         if stem_of(name).casefold() == stem and camera == shot.camera and not is_bound(library.db, row["frame"]):
             found.append(str(row["path"]))
     return found[0] if len(found) == 1 else None
+
+
+def _is_cameras_name(claim: Claim) -> bool:
+    return (claim.field, claim.source) == ("camera", "camera")
 
 
 def _joining(

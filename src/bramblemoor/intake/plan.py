@@ -20,7 +20,7 @@ from bramblemoor.intake.clocks import (
     with_reset_clocks,
 )
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, Wishes
-from bramblemoor.intake.joining_known import join_raw, note_known, raw_of
+from bramblemoor.intake.joining_known import join_other_half, note_known, other_half_of
 from bramblemoor.intake.listing import Listing, Looked, Lying, digest_there, list_source, look
 from bramblemoor.intake.objects import Shot, at, stem_of, to_shots, together
 from bramblemoor.intake.summing import note_folders, note_what_stays, whole_of
@@ -194,9 +194,9 @@ def _sort_out(
             plan.drops.append(LeftOut(shot.path, shot.misfire.said(), Amount(1, len(shot.files), shot.bytes)))
             plan.seen += [(one.lying.path, one.lying.bytes, one.lying.mtime_ns, "") for _, one in shot.files]
             continue
-        twin = raw_of(library, shot)
-        if twin is not None:
-            join_raw(plan, library, twin, shot, digests, planned)
+        other_half = other_half_of(library, shot)
+        if other_half is not None:
+            join_other_half(plan, library, other_half, shot, digests, planned)
             continue
         for trouble in shot.original.troubles:
             plan.findings.append(Finding(shot.path, f"{trouble}; it is taken in as it is", attention=True))
