@@ -157,7 +157,7 @@ def test_the_same_frames_in_every_command(shell: Shell, library: Path, depots: d
         (("tell", "--where", "year=1901", "--title", "x"), "There are no frames of 1901.", "bramblemoor find"),
         (("tell", "*", "--title", "x"), "That would be told of 96 frames; nothing was done.", "--yes"),
         (("standing", "--year", "1901"), "There are no frames of 1901.", "bramblemoor find"),
-        (("takeback", "1"), "Receipt 1 is of a run that cannot be taken back: unpack.", "What was told"),
+        (("takeback", "1"), "Receipt 1 is of a run that cannot be taken back: unpack.", "Nothing was told yet"),
         (("takeback", "99"), "There is no receipt 99.", "There are 1"),
         (("unsay", "*", "--keyword", "hat", "--yes"), "None of 96 frames called * has the keyword 'hat'.", "Nothing"),
     ],
@@ -250,6 +250,8 @@ def test_telling_many_and_taking_it_back(shell: Shell, library: Path) -> None:
     said = keywords_in(library / f"{first}.xmp")
     assert said is None or sorted(said) == sorted(before[first]["keywords"])
     # What was taken back can be done again, by its own receipt.
+    last = shell("receipt", "--json", cwd=library).json["number"]
+    assert f"The last that can be: bramblemoor takeback {last}." in shell("takeback", "1", cwd=library, code=2).err
     shell("takeback", cwd=library)
     assert facts(shell, library, first)["title"] == "The fen"
 

@@ -12,13 +12,15 @@ from bramblemoor.frames.heard import Heard, settle
 from bramblemoor.library.home import Library
 from bramblemoor.library.known import known_of, told_of
 from bramblemoor.library.locations import locations_of, name_at
-from bramblemoor.library.receipts import Change, Receipt, Said
+from bramblemoor.library.receipts import Change, Receipt, Said, listing, number_in_name, run_in_name
 from bramblemoor.library.renewing import LeftAsItIs
 from bramblemoor.library.sayings import Word, words_for
 from bramblemoor.library.selection import Selected
 from bramblemoor.library.telling_runs import Before, run
 from bramblemoor.running import Pace, Progress, Stage, portions
 
+_CAN_BE = ("tell", "takeback")
+"""The runs that can be taken back."""
 _AT_ONCE = 512  # frames whose claims are read together
 
 
@@ -131,10 +133,13 @@ def take_back(library: Library, receipt: Receipt, progress: Progress, pace: Pace
 
     What was changed since is left as it is, and named. Raises WrongUse for a run whose changes cannot be taken back.
     """
-    if receipt.run not in ("tell", "takeback"):
+    if receipt.run not in _CAN_BE:
+        last = next(
+            (number_in_name(one) for one in reversed(listing(library.receipts)) if run_in_name(one) in _CAN_BE), None
+        )
         raise WrongUse(
             f"Receipt {receipt.number} is of a run that cannot be taken back: {receipt.run}.",
-            "What was told can be, and what was taken back.",
+            f"The last that can be: bramblemoor takeback {last}." if last else "Nothing was told yet.",
         )
     if not receipt.changes:
         raise WrongUse(f"By the run of receipt {receipt.number} nothing was changed.", "There is nothing to take back.")
