@@ -136,17 +136,19 @@ def _candidates(
                     turned_owners.append(place)
             done += len(some)
             progress(Stage("taking fingerprints", "frames"), done, len(frames))
-    pairs: set[tuple[int, int]] = set()
-    for numbers, whose, most in ((straight, owners, _NEAR), (turned, turned_owners, _NEAR_TURNED)):
-        ones, others = near_pairs(np.array(numbers, np.uint64), most)
-        owner = np.array(whose, np.int64)
-        pairs |= {
-            (min(one, other), max(one, other))
-            for one, other in zip(owner[ones].tolist(), owner[others].tolist(), strict=True) if one != other
-        }  # fmt: skip
+    apart: dict[tuple[int, int], int] = {}  # by how many bits two differ, the nearest of their fingerprints
+    for told, whose, most in ((straight, owners, _NEAR), (turned, turned_owners, _NEAR_TURNED)):
+        numbers, owner = np.array(told, np.uint64), np.array(whose, np.int64)
+        ones, others = near_pairs(numbers, most)
+        bits = np.bitwise_count(numbers[ones] ^ numbers[others])
+        for one, other, differ in zip(owner[ones].tolist(), owner[others].tolist(), bits.tolist(), strict=True):
+            pair = (min(one, other), max(one, other))
+            if one != other and differ < apart.get(pair, most + 1):
+                apart[pair] = differ
     counted: dict[int, int] = {}
     chosen = []
-    for one, other in sorted(pairs, key=lambda pair: (pair[1] - pair[0], pair)):
+    # Of very many that are like one, the nearest are looked at; of equals those taken one after the other.
+    for one, other in sorted(apart, key=lambda pair: (apart[pair], pair[1] - pair[0], pair)):
         if max(counted.get(one, 0), counted.get(other, 0)) < _MOST_OF_ONE and _may_be(frames[one], frames[other]):
             chosen.append((one, other))
             for place in (one, other):
