@@ -230,6 +230,7 @@ def test_what_is_told_of_many_is_told_as_of_each_alone(shell: Shell, tmp_path: P
     shell("--library", killed, *tell, code=1)
     assert _sidecars(killed) == told
     assert _told(killed) == _told(whole)
+    assert "1 file changed by others" in shell("--library", killed, "stocktake", code=1).out
     taken = shell("--library", whole, "takeback", "--json", code=1).json
     assert taken["balanced"] and taken["kept"][0]["amount"]["frames"] == 1300
     after = _sidecars(whole)

@@ -102,7 +102,9 @@ def renew_sidecar(
     elif content is None:
         content = new_sidecar(facts, belonging, delivered)
     if where_different and here == content:
-        return Renewed(None, findings)
+        lying = _as_file(relative, content, known.mtime_ns)
+        # A run that broke off may have written it without its being entered.
+        return Renewed(lying if lying.sha256 != known.sidecar else None, findings)
     return Renewed(put_sidecar(root, relative, content, known.mtime_ns), findings)
 
 
@@ -153,6 +155,10 @@ def put_sidecar(root: str, relative: str, content: bytes, mtime_ns: int) -> NewF
         file.write(content)
     set_time(fresh, mtime_ns)
     os.replace(fresh, f"{folder}/{name}")
+    return _as_file(relative, content, mtime_ns)
+
+
+def _as_file(relative: str, content: bytes, mtime_ns: int) -> NewFile:
     return NewFile("sidecar", relative, len(content), hashlib.sha256(content).hexdigest(), mtime_ns, _MEDIA)
 
 
