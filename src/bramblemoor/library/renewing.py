@@ -160,11 +160,11 @@ def _is_edited(packet: bytes | None, sha256: str | None) -> bool:
     return packet is not None and hashlib.sha256(packet).hexdigest() != sha256
 
 
-def renew_all(library: Library, frames: Collection[int], progress: Progress = silent) -> None:
+def renew_all(library: Library, frames: Collection[int], progress: Progress = silent, *, resumed: bool = False) -> None:
     """Bring frames in step of which nothing new is told, inside a transaction: as their albums have changed, say."""
     jobs = ((frame, None) for frame in dict.fromkeys(frames))
     with helped(len(frames)) as mapped:
-        for number, _ in enumerate(renew(library, jobs, _as_it_is, mapped), 1):
+        for number, _ in enumerate(renew(library, jobs, _as_it_is, mapped, resumed=resumed), 1):
             progress(Stage("writing sidecars", "frames"), number, len(frames))
 
 

@@ -31,7 +31,7 @@ from bramblemoor.library.receipts import (
     stamp,
     write_receipt,
 )
-from bramblemoor.library.renewing import Outcome, helped, renew, take_up_all
+from bramblemoor.library.renewing import Outcome, helped, renew, renew_all, take_up_all
 from bramblemoor.running import Pace, Progress, Stage
 
 What = TypeVar("What")
@@ -42,6 +42,8 @@ was so already.
 _BATCH = 1024  # frames of one transaction
 _UNDER_WAY, _PART = "telling", "telling "
 """In the ledger's meta: the run that is under way, and what came of each batch of it."""
+_BEGUN = "begun telling"
+"""In the ledger's meta: the frames of a batch whose sidecars may be written, and which is not entered yet."""
 _FRAME = Amount(frames=1)
 _LISTED = ("title", "taken")
 """What the lists of albums tell of frames."""
@@ -110,7 +112,10 @@ def run(
     done = 0
     with helped(count) as mapped:
         while not pace.stopped and (page := list(islice(jobs, _BATCH))):
-            take_up_all(library, (frame for frame, _ in page), mapped, resumed=resumed)
+            frames = [frame for frame, _ in page]
+            take_up_all(library, frames, mapped, resumed=resumed)
+            with library.ledger.changing() as db:
+                db.execute("INSERT INTO meta VALUES (?, ?)", (_BEGUN, msgspec.json.encode(frames).decode()))
             with library.ledger.changing(facts=True) as db:
                 batch, before = _Batch(names or {}), len(library.seen)
                 some = takewhile(lambda _: not pace.stopped, page)
@@ -120,6 +125,7 @@ def run(
                 db.execute(
                     "INSERT INTO meta VALUES (?, ?)", (f"{_PART}{done:09}", batch.part(library.seen[before:]).decode())
                 )
+                db.execute("DELETE FROM meta WHERE key = ?", (_BEGUN,))
                 del library.seen[before:]
             done += len(page)
     receipt = finish_interrupted(library, "stopped before their turn")
@@ -133,6 +139,7 @@ def finish_interrupted(library: Library, why_left: str = "interrupted before the
     row = db.execute("SELECT value FROM meta WHERE key = ?", (_UNDER_WAY,)).fetchone()
     if row is None:
         return None
+    _bring_back_in_step(library)
     head = msgspec.json.decode(row["value"], type=_Head)
     known = _written(library, head)
     receipt = known or _receipt(db, head, next_number(library.receipts), why_left)
@@ -148,6 +155,18 @@ def finish_interrupted(library: Library, why_left: str = "interrupted before the
     with library.ledger.changing():
         db.execute("DELETE FROM meta WHERE key = ? OR (key >= ? AND key < ?)", (_UNDER_WAY, _PART, f"{_PART}~"))
     return receipt
+
+
+def _bring_back_in_step(library: Library) -> None:
+    """Where a batch broke off, its sidecars may say what the ledger does not know: they are brought back to what it knows."""
+    row = library.db.execute("SELECT value FROM meta WHERE key = ?", (_BEGUN,)).fetchone()
+    if row is None:
+        return
+    frames = msgspec.json.decode(row["value"], type=list[int])
+    take_up_all(library, frames, resumed=True)
+    with library.ledger.changing(facts=True) as db:
+        renew_all(library, frames, resumed=True)
+        db.execute("DELETE FROM meta WHERE key = ?", (_BEGUN,))
 
 
 def _written(library: Library, head: _Head) -> Receipt | None:

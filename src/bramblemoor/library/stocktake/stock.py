@@ -27,6 +27,7 @@ from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.stocktake.comparing import Row, compare
 from bramblemoor.library.stocktake.moves import recognise_moves
 from bramblemoor.library.stocktake.walk import LATEST
+from bramblemoor.library.telling_runs import finish_interrupted
 from bramblemoor.running import Progress, Stage
 
 SNAPSHOT = "ledger/snapshot.sqlite"
@@ -88,6 +89,7 @@ def take_stock(library: Library, progress: Progress, *, yes: bool = False, enter
     if enter:
         finish_culling(library)
         finish_rearranging(library)
+        finish_interrupted(library)
     db.executescript(_TABLE)
     _compare(library, stock, progress)
     _await_writers(library)
