@@ -60,6 +60,7 @@ class _Setting:
     locations: list[Location]
     bound: frozenset[int]
     shut: bool
+    resumed: bool
     change: Callable[[Heard, Facts, Any], Any]
 
 
@@ -97,7 +98,7 @@ def renew(
     """
     db = library.db
     bound = frozenset(row[0] for row in db.execute("SELECT year FROM bound"))
-    setting = _Setting(str(library.root), locations_of(library.root), bound, shut, change)
+    setting = _Setting(str(library.root), locations_of(library.root), bound, shut, resumed, change)
     written: list[str] = []
 
     def enter(portion: _Portion) -> None:
@@ -210,7 +211,7 @@ def _change_one(setting: _Setting, known: Known, here: bytes | None, what: Any, 
     portion.rows.add(known.frame, known.folder, known.name, known.albums, heard, facts)
     if year not in setting.bound:
         known.told = heard.told
-        renewed = renew_sidecar(setting.root, known, facts, was=was, here=here)
+        renewed = renew_sidecar(setting.root, known, facts, was=was, here=here, resumed=setting.resumed)
         portion.rows.add_files(known.frame, [renewed.file] if renewed.file is not None else [])
         portion.renewed.append((known.frame, renewed))
     return done

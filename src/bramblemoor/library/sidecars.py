@@ -65,7 +65,7 @@ def write_sidecar(
 
 def renew_sidecar(
     root: str, known: Known, facts: Facts, delivered: bytes | None = None, *, was: Facts | None = None,
-    here: bytes | None = None, where_different: bool = True, also: Sequence[bytes] = (),
+    here: bytes | None = None, where_different: bool = True, also: Sequence[bytes] = (), resumed: bool = False,
 ) -> Renewed:  # fmt: skip
     """Write or renew the sidecar of a frame, of which that is `known` and believed; nothing is entered yet, and not flushed.
 
@@ -74,7 +74,7 @@ def renew_sidecar(
     read is left as it is; what is known waits in the ledger, which is told. `where_different` leaves one alone that says
     all already; `also` are packets whose properties are to stand in it where none of their names does. `was` is what was
     believed before, where that is at hand: then most need not be parsed, but only compared. `here` is what lies there, where
-    it has been read.
+    it has been read. `resumed` says that a run which broke off may have written it without its being entered.
     """
     claims = [claim for claim, _ in known.told]
     if known.path is None or not (known.has_sidecar or also or is_wanted(claims, known.albums, known.former_name)):
@@ -103,8 +103,7 @@ def renew_sidecar(
         content = new_sidecar(facts, belonging, delivered)
     if where_different and here == content:
         lying = _as_file(relative, content, known.mtime_ns)
-        # A run that broke off may have written it without its being entered.
-        return Renewed(lying if lying.sha256 != known.sidecar else None, findings)
+        return Renewed(lying if resumed and lying.sha256 != known.sidecar else None, findings)
     return Renewed(put_sidecar(root, relative, content, known.mtime_ns), findings)
 
 
