@@ -1,5 +1,6 @@
 """Putting frames that have landed into their places, and entering them in the ledger with all that is known of them."""
 
+import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -59,10 +60,8 @@ def enter_frames(library: Library, landing: Placing, arrived: Sequence[Arrived])
     filing.flush()
     files: dict[int, int] = {}
     written: list[Path] = []
-    take_up_all(library, [
-        row[0] for one in arrived if one.frame.joins
-        for row in library.db.execute("SELECT frame FROM files WHERE path = ? AND frame NOT NULL", (one.frame.joins,)).fetchall()
-    ])  # fmt: skip
+    joined = (_joined(library, one.frame.joins) for one in arrived if one.frame.joins)
+    take_up_all(library, [row["frame"] for row in joined if row is not None])
     with library.ledger.changing(facts=True):
         for one in arrived:
             sidecar = _join(library, one, files) if one.frame.joins else _enter(library, landing, one, files)
@@ -107,12 +106,18 @@ def _new_file(came: Came, role: str, mtime_ns: int) -> NewFile:
     )  # fmt: skip
 
 
+def _joined(library: Library, path: str) -> sqlite3.Row | None:
+    """The frame, and the time, of a picture that something joins; None where it has left the library meanwhile."""
+    row: sqlite3.Row | None = library.db.execute(
+        "SELECT frame, mtime_ns FROM files WHERE path = ? AND frame NOT NULL", (path,)
+    ).fetchone()
+    return row
+
+
 def _join(library: Library, one: Arrived, files: dict[int, int]) -> Path | None:
     """Enter files that belong to a frame which is here; its sidecar, if it is new or changed by that, is returned."""
     db = library.db
-    row = db.execute(
-        "SELECT frame, mtime_ns FROM files WHERE path = ? AND frame NOT NULL", (one.frame.joins,)
-    ).fetchone()
+    row = _joined(library, one.frame.joins)
     if row is None:
         library.seen.append(Finding(
             one.frame.joins, "it has left the library meanwhile; what was to join it lies beside, for stocktake to take up", True
