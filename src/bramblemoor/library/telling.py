@@ -1,5 +1,6 @@
 """What the user says of frames: planned, entered with their sidecars, and taken back by the receipt."""
 
+import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
@@ -10,7 +11,7 @@ from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import HAND, TAKEN_AWAY, TAKEN_AWAY_BY, Claim, Facts, believe
 from bramblemoor.frames.heard import Heard, settle
 from bramblemoor.library.home import Library
-from bramblemoor.library.known import known_of, told_of
+from bramblemoor.library.known import told_of
 from bramblemoor.library.locations import locations_of, name_at
 from bramblemoor.library.receipts import Change, Receipt, Said, listing, number_in_name, run_in_name
 from bramblemoor.library.renewing import LeftAsItIs
@@ -79,7 +80,10 @@ def plan(selected: Selected, words: Sequence[Word], progress: Progress) -> Plan:
 
 
 def _years(library: Library, frames: Sequence[int]) -> dict[int, int | None]:
-    return {frame: known.year for frame, known in known_of(library.db, frames).items()}
+    rows = library.db.execute(
+        "SELECT id, year FROM frames WHERE id IN (SELECT value FROM json_each(?))", (json.dumps(frames),)
+    )
+    return dict(rows.fetchall())
 
 
 def _year_with(
