@@ -2,7 +2,7 @@
 
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from typing import Literal
 
@@ -11,6 +11,7 @@ import msgspec
 from bramblemoor.disk.names import collision_key
 from bramblemoor.disk.told import Inside, Outside, one_name
 from bramblemoor.errors import ServiceTrouble, WrongUse
+from bramblemoor.services.moving import Arrived, Fidelity, Outgoing, Powers, Shown, ShownAlbum, ShownFile, Told
 
 OrderState = Literal["asked", "preparing", "ready", "lapsed", "withdrawn"]
 
@@ -41,12 +42,30 @@ class OrderStatement(Statement, frozen=True):
     albums: list[AlbumCount] = []
 
 
+class FolderCount(msgspec.Struct, frozen=True):
+    """A folder directly in the topmost one: what lies in it and below."""
+
+    path: str
+    frames: int
+    files: int
+    bytes: int
+
+
 class Survey(msgspec.Struct, frozen=True):
-    """What an account holds, before anything is ordered."""
+    """What an account holds, before anything is ordered.
+
+    Where it keeps a tree: `files` of any kind, of which `sidecars`; `twice` counts those that are shown at another path once
+    more, as in a list. `room` is what it still takes, in bytes, None where it does not say.
+    """
 
     service: str
     statement: Statement
-    albums: list[AlbumCount]
+    albums: list[AlbumCount] = []
+    folders: list[FolderCount] = []
+    files: int = 0
+    sidecars: int = 0
+    twice: int = 0
+    room: int | None = None
 
 
 class OrderScope(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -132,22 +151,18 @@ class TooMuchAtOnce(Exception):
 
 
 class Entry(msgspec.Struct, frozen=True):
-    """A file or a folder of a service that shows a tree. `etag` is another one whenever the content is (RFC 9110, 8.8.3)."""
+    """A file or a folder of a service that shows a tree. `etag` is another one whenever the content is (RFC 9110, 8.8.3).
+
+    `same` names the thing itself where one lies at several paths, and the service says so; `modified` is in seconds since 1970.
+    """
 
     path: Inside
     is_folder: bool
     bytes: int = 0
     etag: str = ""
     sha256: str = ""
-
-
-class Outgoing(msgspec.Struct, frozen=True):
-    """A file on its way to a service: where it is to lie there, and what it is."""
-
-    path: Inside
-    bytes: int
-    sha256: str
-    mtime_ns: int
+    modified: int = 0
+    same: str = ""
 
 
 class Account(ABC):
@@ -163,6 +178,10 @@ class Account(ABC):
 
     @abstractmethod
     def survey(self) -> Survey: ...
+
+    @abstractmethod
+    def powers(self) -> Powers:
+        """What it can do, where that is not known beforehand found out by trying, in a small folder that is removed again."""
 
 
 class Exports(ABC):
@@ -194,34 +213,76 @@ class Exports(ABC):
 
 
 class Tree(ABC):
-    """It shows its files in folders, one by one."""
+    """It shows its files in folders."""
 
     @abstractmethod
-    def entries(self, below: str) -> Iterator[Entry]:
-        """What lies directly in a folder; "" is the topmost."""
+    def entries(self, below: str = "") -> Iterator[Entry]:
+        """All that lies below a folder, in any order; "" is the topmost. Raises ServiceTrouble where there is none."""
 
     @abstractmethod
     def open(self, path: Inside, start: int, etag: str) -> AbstractContextManager[PartStream]:
         """Begin to fetch a file at byte `start`, as `Exports.open_part` does."""
 
+
+class Listing(ABC):
+    """It lists its frames one by one, with what it knows of each."""
+
     @abstractmethod
-    def make_folder(self, path: Inside) -> None:
-        """Make a folder, and those above it; one that is there stays as it is."""
+    def frames(self) -> Iterator[Shown]: ...
+
+    @abstractmethod
+    def albums(self) -> Iterator[ShownAlbum]: ...
+
+    @abstractmethod
+    def open_file(self, file: ShownFile, start: int, etag: str) -> AbstractContextManager[PartStream]:
+        """Begin to fetch a file of a frame at byte `start`, as `Exports.open_part` does."""
+
+
+Content = Callable[[], AbstractContextManager[Iterator[bytes]]]
+"""What gives the pieces of a file, from its beginning each time that it is asked."""
 
 
 class Uploads(ABC):
-    """It takes files."""
+    """It takes files: into folders where it is a `Tree`, else frame by frame."""
+
+    @abstractmethod
+    def fidelity(self) -> Fidelity:
+        """What it keeps of what it is sent; nothing is sent for this."""
 
     @abstractmethod
     def room(self) -> int | None:
         """Bytes that it still takes; None where it does not say."""
 
+
+class TreeUploads(Uploads):
     @abstractmethod
-    def send(self, outgoing: Outgoing, pieces: Iterator[bytes]) -> Entry:
-        """Send one file; returns what the service says it has."""
+    def put(self, path: Inside, outgoing: Outgoing, content: Content) -> Arrived:
+        """Put a file where nothing lies yet, whole or not at all; it was read back there. Raises NotTaken, NameTaken."""
 
 
-CAPABILITIES: dict[str, type] = {"exports": Exports, "tree": Tree, "uploads": Uploads}
+class FrameUploads(Uploads):
+    @abstractmethod
+    def send(self, key: str, frame: Shown, files: Sequence[tuple[Outgoing, Content]], told: Told) -> Shown:
+        """Send a frame; one that was sent with this key is not sent again. Returns what the service has. Raises NotTaken."""
+
+    @abstractmethod
+    def make_album(self, key: str, album: ShownAlbum) -> ShownAlbum:
+        """An album of that key, made where there is none."""
+
+    @abstractmethod
+    def put_in_album(self, album: str, frames: Sequence[str]) -> None:
+        """Put frames into an album, behind those that are in it; one that is in it stays where it is."""
+
+
+class NotTaken(Exception):
+    """The destination refuses one frame or file; the message says why, in its words or ours."""
+
+
+class NameTaken(Exception):
+    """Something lies there already."""
+
+
+CAPABILITIES: dict[str, type] = {"exports": Exports, "tree": Tree, "list": Listing, "uploads": Uploads}
 
 
 def powers(kind: type[Account]) -> list[str]:

@@ -288,10 +288,15 @@ def _problem(status: int, detail: str, headers: dict[str, str] | None = None) ->
 
 def serve(service: StandIn, port: int, ready: Callable[[str], None]) -> None:
     """Serve on loopback until interrupted; port 0 takes a free one. `ready` is told the address once it listens."""
+    listen(service.app(), port, ready)
+
+
+def listen(app: Starlette, port: int, ready: Callable[[str], None]) -> None:
+    """The same of any application; it tells the time itself, where its clock is another."""
     listener = socket.socket()
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     listener.bind(("127.0.0.1", port))
     listener.listen(64)
     ready(f"http://127.0.0.1:{listener.getsockname()[1]}")
-    config = uvicorn.Config(service.app(), log_level="critical", lifespan="off")
+    config = uvicorn.Config(app, log_level="critical", lifespan="off", date_header=False)
     uvicorn.Server(config).run(sockets=[listener])

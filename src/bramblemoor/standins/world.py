@@ -188,7 +188,7 @@ def _item(folder: Path, shoot: Shoot, order: int, index: int, number: int) -> It
     )
     size = (480, 320) if reduced else (960, 640)
     image = draw(shoot.scene, shoot.skies[index % len(shoot.skies)], number, size)
-    exif = None if service_only else _exif(shoot, index, local, tells_offset, spot if located else None)
+    exif = None if service_only else exif_of(shoot, index, local, tells_offset, spot if located else None)
     _store(folder, item, "original", filename, jpeg(image, exif=exif))
     stem = filename.removesuffix(".jpg")
     if edited:
@@ -236,7 +236,7 @@ def _tell_truth(
     }
 
 
-def _exif(
+def exif_of(
     shoot: Shoot, index: int, local: datetime, tells_offset: bool, spot: tuple[float, float] | None
 ) -> Image.Exif:
     maker, model, lens = shoot.camera

@@ -2,7 +2,7 @@
 
 import ipaddress
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -16,6 +16,8 @@ import stamina
 import stamina.instrumentation
 
 from bramblemoor.errors import ServiceTrouble, WrongUse
+from bramblemoor.wire.reaching import trusting, why_unreachable
+from bramblemoor.wire.signing import Bearer, Signature
 
 Answer = TypeVar("Answer")
 Notice = Callable[[str], None]
@@ -37,6 +39,18 @@ class _Busy(Exception):
 
 class Refused(Exception):
     """410 or 413: an answer that some callers can do something about."""
+
+
+class Answered(ServiceTrouble):
+    """A final answer that was not hoped for; `status` is its number (RFC 9110, 15)."""
+
+    status = 0
+
+    @classmethod
+    def with_status(cls, status: int, happened: str, remedy: str) -> "Answered":
+        error = cls(happened, remedy)
+        error.status = status
+        return error
 
 
 def check_address(url: str) -> str:
@@ -67,22 +81,38 @@ class Watch:
     document: int = 64 << 20
 
 
+@dataclass(frozen=True)
+class Reply:
+    """A whole answer: its status, its headers by name in any spelling, and its content."""
+
+    status: int
+    headers: Mapping[str, str]
+    content: bytes
+
+
+Body = bytes | Callable[[], Iterator[bytes]]
+"""What a request carries: bytes, or what makes them anew for each try."""
+
+
 class Http:
     """A signed-in client of one service.
 
-    `patience` bounds, in seconds, how long one request is tried again while no byte arrives; `proxy` is the address of one, for
-    services that are reached over TLS. Its methods raise ServiceTrouble when the service stays down, refuses, or talks nonsense.
+    `signature` is a bearer token, or another way to sign; `patience` bounds, in seconds, how long one request is tried again
+    while no byte arrives; `proxy` is the address of one, for services that are reached over TLS; `authority` a file with a
+    certificate to trust besides the system's. Its methods raise ServiceTrouble when the service stays down, refuses, or talks
+    nonsense.
     """
 
     def __init__(
         self,
         name: str,
         url: str,
-        token: str,
+        signature: str | Signature,
         *,
         patience: float = 60.0,
         notice: Notice = lambda text: None,
         proxy: str = "",
+        authority: str = "",
         watch: "Watch | None" = None,
         transport: httpx.BaseTransport | None = None,
     ) -> None:
@@ -90,17 +120,20 @@ class Http:
         self.url = check_address(url)
         self.patience = patience
         self.notice = notice
-        self._token = token
+        self._signature = Bearer(signature) if isinstance(signature, str) else signature
         self._watch = watch or Watch()
         # Proxies are taken from the library's settings only: one from the environment would see a token that is sent over plain
         # HTTP, as to this machine itself. Over TLS a proxy sees nothing but the address.
-        through = proxy if proxy and urlsplit(self.url).scheme == "https" else None
+        secure = urlsplit(self.url).scheme == "https"
+        self._proxy = proxy if proxy and secure else ""
         self._client = httpx.Client(
-            headers={"Authorization": f"Bearer {token}", "Accept-Encoding": "identity"},
+            auth=self._signature,
+            verify=trusting(authority) if secure and transport is None else True,
+            headers={"Accept-Encoding": "identity"},
             timeout=httpx.Timeout(30.0, connect=10.0),
             follow_redirects=False,
             trust_env=False,
-            proxy=through,
+            proxy=self._proxy or None,
             transport=transport,
         )
 
@@ -195,13 +228,37 @@ class Http:
             yield piece
 
     def _hushed(self, text: str) -> str:
-        """What a service says, without the token, should it echo it."""
-        return text.replace(self._token, "(the token)") if self._token else text
+        """What a service says, without the token or password, should it echo it."""
+        for hidden in self._signature.hidden:
+            text = text.replace(hidden, "(the token)")
+        return text
 
-    def _check(self, response: httpx.Response) -> None:
+    def exchange(
+        self,
+        method: str,
+        path: str,
+        *,
+        headers: Mapping[str, str] | None = None,
+        body: Body = b"",
+        takes: Collection[int] = (200, 201, 204),
+    ) -> Reply:
+        """One request, tried again as long as one is patient; answers with a status of `takes` are the caller's to judge."""
+
+        def send() -> Reply:
+            content = body if isinstance(body, bytes) else body()
+            request = self._client.build_request(
+                method, urljoin(self.url, path), headers=dict(headers or {}), content=content or None
+            )
+            with closing(self._client.send(request, stream=True)) as response:
+                self._check(response, takes)
+                return Reply(response.status_code, response.headers, self._document(response))
+
+        return self.patiently(send)
+
+    def _check(self, response: httpx.Response, takes: Collection[int] = (200, 201, 206)) -> None:
         """Sort answers into good, worth another try, and final."""
         status = response.status_code
-        if status in (200, 201, 206):
+        if status in takes:
             return
         if status in (429, 503):
             raise _Busy(status, _retry_after(response.headers.get("retry-after")))
@@ -211,16 +268,21 @@ class Http:
         if status in (410, 413):
             raise Refused(detail)
         if status == 401:
-            raise ServiceTrouble(
-                f"{self.name} refuses the token: {detail}.",
+            raise Answered.with_status(
+                401,
+                f"{self.name} refuses the {self._signature.called}: {detail}.",
                 f"Get a new one there and run: bramblemoor service add {self.name} {self.url}",
             )
         if 300 <= status < 400:
-            raise ServiceTrouble(
-                f"{self.name} answered {status}: it points to another address, to which the token is not sent.",
+            raise Answered.with_status(
+                status,
+                f"{self.name} answered {status}: it points to another address, to which the {self._signature.called}"
+                " is not sent.",
                 "If the service has moved, add it anew with its new address: bramblemoor service add.",
             )
-        raise ServiceTrouble(f"{self.name} answered {status}: {detail}.", "Correct the request and try again.")
+        raise Answered.with_status(
+            status, f"{self.name} answered {status}: {detail}.", "Correct the request and try again."
+        )
 
     def patiently(self, send: Callable[[], Answer]) -> Answer:
         """Do something, and do it again where the service is busy or the connection breaks, for as long as one is patient."""
@@ -231,7 +293,10 @@ class Http:
                     return False
                 self.notice(f"{self.name}: {error}; trying again" + (f" in {error.wait:.0f} s" if error.wait else ""))
                 return error.wait if error.wait is not None else True
-            return isinstance(error, httpx.TransportError)
+            # A body that was sent before the server asked for another signature is made anew.
+            return isinstance(error, httpx.StreamConsumed) or (
+                isinstance(error, httpx.TransportError) and not why_unreachable(error, self._proxy).for_good
+            )
 
         try:
             for attempt in stamina.retry_context(on=again, attempts=None, timeout=self.patience, wait_jitter=0.2):
@@ -243,11 +308,22 @@ class Http:
                 f"{self.name} is too busy ({error}{later}).", "Run the same command later: it goes on where it stopped."
             ) from error
         except httpx.TransportError as error:
-            raise ServiceTrouble(
-                f"{self.name} cannot be reached at {self.url} ({type(error).__name__}).",
-                "Check the network, then run the same command again: it goes on where it stopped.",
-            ) from error
+            raise why_unreachable(error, self._proxy).trouble(self.name, self.url) from error
         raise AssertionError("retry_context returns or raises")
+
+
+def first_byte(response: httpx.Response, what: str, size: int | None) -> int:
+    """Where an answer begins (RFC 9110, 14.4), of a whole of so many bytes. A 206 that cannot be placed is nonsense."""
+    if response.status_code != 206:
+        return 0
+    span, _, whole = response.headers.get("content-range", "").removeprefix("bytes ").partition("/")
+    first = span.partition("-")[0]
+    if not is_number(first) or (size is not None and whole != str(size)):
+        raise ServiceTrouble(
+            f"The service sent a piece of {what} that fits nowhere.",
+            "Run the same command again; if it stays, ask them.",
+        )
+    return int(first)
 
 
 def is_number(text: str) -> bool:

@@ -47,21 +47,36 @@ def exporting(library: Library, known: "KnownService", patience: float) -> "Expo
 def _open(library: Library, known: "KnownService", token: str, patience: float) -> "Account":
     from bramblemoor.services.kinds import open_account
 
-    proxy = library.settings.network.proxy
+    trusted = _authority_of(library, known.name)
     return open_account(
-        known.kind, known.name, known.url, token, known.options, patience=patience, notice=say.note, proxy=proxy
-    )
+        known.kind, known.name, known.url, token, known.options, patience=patience, notice=say.note,
+        proxy=library.settings.network.proxy, authority=str(trusted) if trusted.is_file() else "",
+    )  # fmt: skip
+
+
+def _authority_of(library: Library, service: str) -> Path:
+    """Where a certificate is kept that is trusted for a service alone: it belongs to the library, and is backed up with it."""
+    return library.root / "companions" / "authorities" / f"{service}.pem"
 
 
 @app.command("add")
 def add(
     name: Annotated[str, typer.Argument(metavar="NAME", help="What to call it here.")],
-    url: Annotated[str, typer.Argument(metavar="URL", help="Its address, as https://...")],
+    url: Annotated[
+        str, typer.Argument(metavar="URL", help="Its address, as https://...; of a bucket with its name behind.")
+    ],
+    kind: Annotated[
+        str,
+        typer.Option(metavar="KIND", help="parcels: makes exports; folders: over WebDAV; bucket: of an object store."),
+    ] = "parcels",
+    user: Annotated[
+        str, typer.Option(metavar="NAME", help="The name, or the key's id, that the password or secret belongs to.")
+    ] = "",
     token_file: Annotated[
         Path | None,
         typer.Option(
             metavar="FILE",
-            help="Read the token from a file, or - for standard input; asked for otherwise.",
+            help="Read the token, password or secret from a file, or - for standard input; asked for otherwise.",
             show_default=False,
         ),
     ] = None,
@@ -69,11 +84,21 @@ def add(
         str,
         typer.Option(metavar="NAME|FILE", help="How it writes its exports; the service's name if not given."),
     ] = "",
+    lists: Annotated[
+        str,
+        typer.Option(metavar="FOLDER", help="A folder that only lists what lies in others: nothing is taken from it."),
+    ] = "",
+    uploads: Annotated[str, typer.Option(metavar="FOLDER", help="Where it takes new files, if not anywhere.")] = "",
+    region: Annotated[str, typer.Option(metavar="NAME", help="The region of a bucket, where it has one.")] = "",
+    authority: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="A certificate (PEM) to trust for this service.", show_default=False),
+    ] = None,
     patience: Patience = 30,
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """Add a service to the library, or sign in to it anew. The token is tried before it is kept."""
+    """Add a service to the library, or sign in to it anew. What opens it is tried before it is kept."""
     from bramblemoor.exports.dialect import load_dialect
     from bramblemoor.services.book import KnownService, account_key, add_service
     from bramblemoor.services.kinds import PARCELS, kind_named
@@ -81,11 +106,16 @@ def add(
 
     library = library_here(library_dir)
     library.require_writable()
-    written = load_dialect(dialect or name, library.dialects)
-    known = KnownService(plain_name("service", name), kind_named(PARCELS).checked_address(url), written.name, PARCELS)
-    token = _token(name, token_file)
-    survey = _open(library, known, token, patience).survey()
+    options = _agreed(kind, {"user": user, "lists": lists, "uploads": uploads, "region": region})
+    written = load_dialect(dialect or (name if kind == PARCELS else _OWN_FOLDERS), library.dialects)
+    known = KnownService(
+        plain_name("service", name), kind_named(kind).checked_address(url), written.name, kind, options
+    )
+    token = _token(_SECRETS[kind], name, token_file)
     with holding(library):
+        if authority is not None:
+            _trust(library, known.name, authority)
+        survey = _open(library, known, token, patience).survey()
         if Path(dialect).is_file():
             write_atomically(library.dialects / f"{written.name}.toml", written.source.encode())
         secrets.keep(account_key(library, name), token)
@@ -93,26 +123,57 @@ def add(
     if json:
         say.as_json({"service": name, "url": known.url, "dialect": known.dialect, "frames": survey.statement.frames})
         return
-    say.line(f"Signed in to {survey.service} at {known.url}: it holds {say.many(survey.statement.frames, 'frame')}.")
-    say.line("Next: bramblemoor service survey, or bramblemoor order.")
+    held = say.many(survey.statement.frames, "frame")
+    say.line(f"Signed in to {survey.service} at {known.url}: it holds {held}.")
+    more = "bramblemoor order" if kind == PARCELS else f"bramblemoor fetch {name}"
+    say.line(f"Next: bramblemoor service survey {name}, bramblemoor service powers {name}, or {more}.")
 
 
-def _token(name: str, token_file: Path | None) -> str:
+_SECRETS = {"parcels": "Token", "folders": "Password", "bucket": "Secret of the key"}
+_OPTIONS = {"parcels": (), "folders": ("user", "lists", "uploads"), "bucket": ("user", "lists", "region")}
+_OWN_FOLDERS = "folders"
+"""The dialect of what lies in folders."""
+
+
+def _agreed(kind: str, given: dict[str, str]) -> dict[str, str]:
+    """What was said of a service of that kind. Raises WrongUse for what such a kind has not, or lacks."""
+    if kind not in _OPTIONS:
+        raise WrongUse(f"There is no kind {kind!r}.", f"Kinds are: {', '.join(_OPTIONS)}.")
+    said = {option: value.strip("/") for option, value in given.items() if value}
+    for option in said:
+        if option not in _OPTIONS[kind]:
+            raise WrongUse(f"A service of the kind {kind} has no --{option}.", "Leave it out, or say --kind.")
+    if kind == "bucket" and "user" not in said:
+        raise WrongUse("A bucket is opened with a key: its id is not given.", "Give it with --user KEY-ID.")
+    return said
+
+
+def _trust(library: Library, service: str, authority: Path) -> None:
+    from bramblemoor.library.own_companions import write_companion
+    from bramblemoor.wire.reaching import trusting
+
+    trusting(str(authority))
+    relative = _authority_of(library, service).relative_to(library.root).as_posix()
+    write_companion(library, relative, authority.read_bytes())
+
+
+def _token(what: str, name: str, token_file: Path | None) -> str:
     if token_file is None:
         if not sys.stdin.isatty():
             raise WrongUse(
-                "No token was given, and there is nobody to ask.",
+                f"No {what.lower()} was given, and there is nobody to ask.",
                 "Give it with --token-file FILE (or - to pipe it in).",
             )
-        token = str(typer.prompt(f"Token for {name}", hide_input=True))
+        token = str(typer.prompt(f"{what} for {name}", hide_input=True))
     elif str(token_file) == "-":
         token = sys.stdin.readline()
     else:
         token = token_file.read_text(encoding="utf-8")
     token = token.strip()
-    if not token or not token.isascii() or not token.isprintable() or " " in token:
+    if not token or not token.isprintable() or (what == "Token" and (" " in token or not token.isascii())):
         raise WrongUse(
-            "That is no token: it is empty, or has spaces or line breaks in it.", "Copy it from the service again."
+            f"That is no {what.lower()}: it is empty, or has spaces or line breaks in it.",
+            "Copy it from the service again.",
         )
     return token
 
@@ -184,10 +245,18 @@ def survey(
         held["reduced_copies"] = held.pop("reduced")
         years = [{"year": int(year) if year else None, "frames": count} for year, count in held.pop("years").items()]
         albums = [{"title": one.title, "frames": one.frames} for one in found.albums]
-        say.as_json({"service": known.name, "called": found.service} | held | {"years": years, "albums": albums})
+        more = {"years": years, "albums": albums, "room": found.room}
+        if found.files:
+            more |= {"folders": msgspec.to_builtins(found.folders), "files": found.files, "sidecars": found.sidecars,
+                     "shown_twice": found.twice}  # fmt: skip
+        say.as_json({"service": known.name, "called": found.service} | held | more)
         return
-    _print_survey(found)
-    say.line("Next: bramblemoor order (everything), or order --album TITLE, --since DATE, --kind photo.")
+    if known.kind == "parcels":
+        _print_survey(found)
+        say.line("Next: bramblemoor order (everything), or order --album TITLE, --since DATE, --kind photo.")
+        return
+    _print_tree(known.name, found)
+    say.line(f"Next: bramblemoor compare library {known.name}, or bring it home: bramblemoor fetch {known.name}.")
 
 
 def _print_survey(found: "Survey") -> None:
@@ -215,6 +284,73 @@ def _print_survey(found: "Survey") -> None:
     say.table(("album", "frames"), albums, right=(1,), indent=2)
     together = sum(album.frames for album in found.albums)
     say.line(f"{say.many(len(albums), 'album')}; a frame may be in several ({together:,} entries in all).")
+
+
+def _print_tree(name: str, found: "Survey") -> None:
+    held = found.statement
+    say.line(
+        f"{name} holds {say.many(held.frames, 'frame')} in {say.many(found.files, 'file')}, {say.size(held.bytes)}."
+    )
+    rows = [
+        ("photos", f"{held.photos:,}"),
+        ("videos", f"{held.videos:,}"),
+        ("sidecars", f"{found.sidecars:,}"),
+        ("other files", f"{found.files - held.frames - found.sidecars:,}"),
+    ]
+    if found.twice:
+        rows.append(("shown twice", f"{found.twice:,}  (at another path once more, as in a list; counted once)"))
+    rows.append(("room left", say.size(found.room) if found.room is not None else "it does not say"))
+    for what, value in rows:
+        say.line(f"  {what:<15} {value}")
+    say.line()
+    say.table(
+        ("folder", "frames", "files", "size"),
+        [
+            (one.path or "(not in a folder)", f"{one.frames:,}", f"{one.files:,}", say.size(one.bytes))
+            for one in found.folders
+        ],
+        right=(1, 2, 3),
+        indent=2,
+    )
+
+
+@app.command("powers")
+def powers_of(
+    name: Annotated[
+        str | None,
+        typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
+    ] = None,
+    patience: Patience = 60,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """See what a service can do, and what it keeps of what it is sent, before anything is done.
+
+    Where that is not known beforehand it is tried, in a small folder that is removed again.
+    """
+    from bramblemoor.cli.anywhere.telling import print_fidelity
+    from bramblemoor.services.book import service_named
+    from bramblemoor.services.interface import Uploads
+
+    library = library_here(library_dir)
+    known = service_named(library, name)
+    account = sign_in(library, known, patience)
+    found = account.powers()
+    keeps = account.fidelity() if isinstance(account, Uploads) else None
+    if json:
+        import msgspec
+
+        can = [{"power": what, "is": is_so, "how": how} for what, is_so, how in found.can]
+        say.as_json({"service": known.name, "powers": can, "keeps": keeps and msgspec.to_builtins(keeps)})
+        return
+    say.line(f"What {known.name} can do:")
+    say.table(
+        ("", "", ""), [(what, "yes" if is_so else "no", how) for what, is_so, how in found.can], wraps=2, indent=2
+    )
+    if keeps is None:
+        say.line(f"Nothing can be sent to {known.name}.")
+    else:
+        print_fidelity(known.name, keeps)
 
 
 def _date(written: str | None) -> str:

@@ -6,8 +6,17 @@ from importlib import import_module
 from bramblemoor.errors import WrongUse
 from bramblemoor.services.interface import Account
 
-PARCELS = "parcels"
-_KINDS = {PARCELS: ("bramblemoor.services.kinds.parcel_http", "ParcelHttp")}
+PARCELS, FOLDERS, BUCKET = "parcels", "folders", "bucket"
+KINDS = {
+    PARCELS: "a flat service that speaks the parcel protocol",
+    FOLDERS: "a folder service over WebDAV",
+    BUCKET: "a bucket of an object store",
+}
+_KINDS = {
+    PARCELS: ("bramblemoor.services.kinds.parcel_http", "ParcelHttp"),
+    FOLDERS: ("bramblemoor.services.kinds.webdav", "WebDavFolders"),
+    BUCKET: ("bramblemoor.services.kinds.bucket", "BucketTree"),
+}
 """Where each kind is; what speaks to other machines takes long to load, and is loaded when it is used."""
 
 
@@ -30,7 +39,10 @@ def open_account(
     patience: float,
     notice: Callable[[str], None],
     proxy: str,
+    authority: str = "",
 ) -> Account:
-    """Sign in. `options` are what was agreed for this service; `patience` is how many seconds to go on trying in silence."""
+    """Sign in. `options` are what was agreed for this service; `patience` is how many seconds to go on trying in silence;
+    `authority` is a file with a certificate to trust besides the system's.
+    """
     account: Callable[..., Account] = kind_named(kind)
-    return account(name, url, token, patience=patience, notice=notice, proxy=proxy, **options)
+    return account(name, url, token, patience=patience, notice=notice, proxy=proxy, authority=authority, **options)

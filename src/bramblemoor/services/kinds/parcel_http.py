@@ -5,10 +5,8 @@ from contextlib import contextmanager
 from typing import Any
 from urllib.parse import quote
 
-import httpx
 import msgspec
 
-from bramblemoor.errors import ServiceTrouble
 from bramblemoor.services.interface import (
     Account,
     Exports,
@@ -22,7 +20,8 @@ from bramblemoor.services.interface import (
     TooMuchAtOnce,
     checked,
 )
-from bramblemoor.wire.http import Http, Refused, check_address, is_number
+from bramblemoor.services.moving import Powers
+from bramblemoor.wire.http import Http, Refused, check_address, first_byte
 
 
 class ParcelHttp(Account, Exports):
@@ -38,6 +37,9 @@ class ParcelHttp(Account, Exports):
 
     def survey(self) -> Survey:
         return self._http.ask("GET", "v1/account", Survey)
+
+    def powers(self) -> Powers:
+        return Powers([("make exports", True, "ordered, collected in parts, unpacked")])
 
     def place_order(self, scope: OrderScope, key: str = "") -> PlacedOrder:
         """A lost answer does not place it twice: the key says that it is the same; where no keys are kept, orders are listed."""
@@ -80,21 +82,7 @@ class ParcelHttp(Account, Exports):
         except Refused as error:
             raise PartsLapsed(str(error)) from error
         try:
-            first, etag_now = _first_byte(response, part), response.headers.get("etag", "")
+            first, etag_now = first_byte(response, part.name, part.bytes), response.headers.get("etag", "")
             yield PartStream(first, etag_now, self._http.pieces(response))
         finally:
             response.close()
-
-
-def _first_byte(response: httpx.Response, part: Part) -> int:
-    """Where the answer begins (RFC 9110, 14.4). A 206 that cannot be placed is nonsense."""
-    if response.status_code == 200:
-        return 0
-    span, _, size = response.headers.get("content-range", "").removeprefix("bytes ").partition("/")
-    first = span.partition("-")[0]
-    if not is_number(first) or size != str(part.bytes):
-        raise ServiceTrouble(
-            f"The service sent a piece of {part.name} that fits nowhere.",
-            "Run the same command again; if it stays, ask them.",
-        )
-    return int(first)

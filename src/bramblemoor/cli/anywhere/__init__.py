@@ -1,0 +1,1 @@
+"""Moving house: compare, migrate, transfers."""

@@ -1,0 +1,133 @@
+"""A bucket of an object store: keys with slashes are a tree to read from, and to put files into."""
+
+import hashlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+from bramblemoor.disk.told import Inside, Outside, inside
+from bramblemoor.services.interface import (
+    Account,
+    Content,
+    Entry,
+    NameTaken,
+    NotTaken,
+    PartStream,
+    Survey,
+    Tree,
+    TreeUploads,
+)
+from bramblemoor.services.moving import Arrived, Fidelity, Outgoing, Powers
+from bramblemoor.services.tree_survey import survey_of
+from bramblemoor.wire.http import Answered, ConnectionBroke
+from bramblemoor.wire.objects import PART, Bucket, parted
+
+_KEY_BYTES = 1024
+_TRIES = 3
+_ABOUT_ONE = (400, 405, 409, 412, 413, 422)
+"""Answers about one object; 403 is about the key."""
+
+
+class BucketTree(Account, Tree, TreeUploads):
+    """A bucket opened with a key (`user`) and its secret."""
+
+    def __init__(
+        self, name: str, url: str, secret: str, *, user: str = "", region: str = "", lists: str = "", **more: Any
+    ) -> None:
+        self.name, self._lists = name, lists
+        self._bucket = Bucket(name, url, user, secret, region=region, **more)
+        self.odd: list[str] = []
+
+    @classmethod
+    def checked_address(cls, url: str) -> str:
+        parted(url)
+        return url.rstrip("/")
+
+    def survey(self) -> Survey:
+        return survey_of(self.name, self.entries(), self._lists, None)
+
+    def powers(self) -> Powers:
+        return Powers([
+            ("read its tree", True, "keys with slashes are folders"),
+            ("resume a fetch that broke off", True, ""),
+            ("make folders", True, "a key needs none"),
+            ("move files", False, "an object is put whole where it belongs, and read back there"),
+            ("refuse to overwrite", False, "each name is looked up before anything is put there"),
+            ("tell digests", False, "what arrived is proven by reading it back"),
+            ("keep file times", False, "times are told in sidecars and lists"),
+            ("say how much room is left", False, ""),
+        ])  # fmt: skip
+
+    def entries(self, below: str = "") -> Iterator[Entry]:
+        for one in self._bucket.listed(f"{below}/" if below else ""):
+            if one.key.endswith("/"):
+                continue  # what some programs put to show an empty folder
+            try:
+                yield Entry(inside(one.key), False, one.bytes, one.etag, "", one.modified)
+            except Outside:
+                self.odd.append(one.key)
+
+    @contextmanager
+    def open(self, path: Inside, start: int, etag: str) -> Iterator[PartStream]:
+        with self._bucket.opened(path, start, etag) as (first, told, pieces):
+            yield PartStream(first, told, pieces)
+
+    def fidelity(self) -> Fidelity:
+        return Fidelity(tree=True, sidecars=True)
+
+    def room(self) -> int | None:
+        return None
+
+    def put(self, path: Inside, outgoing: Outgoing, content: Content) -> Arrived:
+        """Put it where it belongs, as an object appears whole or not at all, and read it back."""
+        if len(path.encode()) > _KEY_BYTES:
+            raise NotTaken(f"its key has more than {_KEY_BYTES} bytes")
+        try:
+            if self._bucket.at(path) is not None:
+                raise NameTaken(path)
+            for _ in range(_TRIES):
+                sent = self._put_once(path, outgoing, content)
+                if self._reads(path, sent, outgoing.bytes):
+                    return Arrived(path, outgoing.bytes, sent, path, read_back=True)
+                self._bucket.remove(path)
+        except Answered as error:
+            if error.status not in _ABOUT_ONE:
+                raise
+            raise NotTaken(error.happened) from error
+        raise NotTaken("what arrived was not what was sent, three times")
+
+    def _put_once(self, path: Inside, outgoing: Outgoing, content: Content) -> str:
+        """Put the object; returns the digest of what was sent."""
+        digest = hashlib.sha256()
+        if outgoing.bytes <= PART:
+            with content() as pieces:
+                whole = b"".join(pieces)
+            digest.update(whole)
+            self._bucket.put(path, whole, digest.hexdigest())
+            return digest.hexdigest()
+
+        def parts() -> Iterator[bytes]:
+            with content() as pieces:
+                held = bytearray()
+                for piece in pieces:
+                    digest.update(piece)
+                    held += piece
+                    while len(held) >= PART:
+                        yield bytes(held[:PART])
+                        del held[:PART]
+                if held:
+                    yield bytes(held)
+
+        self._bucket.put_in_pieces(path, parts())
+        return digest.hexdigest()
+
+    def _reads(self, path: Inside, sha256: str, size: int) -> bool:
+        digest, came = hashlib.sha256(), 0
+        with self.open(path, 0, "") as stream:
+            try:
+                for piece in stream.pieces:
+                    digest.update(piece)
+                    came += len(piece)
+            except ConnectionBroke:
+                return False
+        return came == size and digest.hexdigest() == sha256

@@ -1,0 +1,176 @@
+"""A folder service over WebDAV: a tree to read from, and to put files into."""
+
+import hashlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import cached_property
+from typing import Any
+
+from bramblemoor.disk.told import Inside
+from bramblemoor.errors import ServiceTrouble
+from bramblemoor.services.interface import (
+    Account,
+    Content,
+    Entry,
+    NameTaken,
+    NotTaken,
+    PartStream,
+    Survey,
+    Tree,
+    TreeUploads,
+)
+from bramblemoor.services.moving import Arrived, Fidelity, Outgoing, Powers
+from bramblemoor.services.tree_survey import NAME_BYTES, is_unfinished, survey_of, unfinished
+from bramblemoor.wire.http import Answered, ConnectionBroke, Http, check_address, first_byte
+from bramblemoor.wire.signing import Login
+from bramblemoor.wire.webdav import Honours, Lying, WebDav
+
+_TRIES = 3
+_FULL = 507  # RFC 4918, 11.5
+_THERE = 412
+
+
+class WebDavFolders(Account, Tree, TreeUploads):
+    """A signed-in account that shows folders. `user` and a password open it; `lists` is a folder that only lists what lies
+    elsewhere; `uploads` is where it takes new files, "" for anywhere.
+    """
+
+    def __init__(
+        self, name: str, url: str, secret: str, *, user: str = "", lists: str = "", uploads: str = "", **more: Any
+    ) -> None:
+        self.name = name
+        self._lists, self._uploads = lists, uploads
+        self._http = Http(name, url, Login(user, secret) if user else secret, **more)
+        self.odd: list[str] = []
+        self._dav = WebDav(self._http, self.odd.append)
+        self._folders: set[str] = {""}
+
+    @classmethod
+    def checked_address(cls, url: str) -> str:
+        return check_address(url)
+
+    def survey(self) -> Survey:
+        return survey_of(self.name, self.entries(), self._lists, self.room())
+
+    @cached_property
+    def _honours(self) -> Honours:
+        return self._dav.tried(self._uploads)
+
+    def powers(self) -> Powers:
+        found, quota = self._honours, self._dav.quota()
+        where = f"in {self._uploads}" if self._uploads else "anywhere"
+        return Powers([
+            ("read its tree", True, "folder by folder"),
+            ("resume a fetch that broke off", found.resumes, "" if found.resumes else "a file that breaks off is fetched anew"),
+            ("make folders", found.makes_folders, where if found.makes_folders else "only what lies there already can be filled"),
+            ("move files", found.moves, "" if found.moves else "a file is put where it belongs, and read back there"),
+            ("refuse to overwrite", found.keeps_from_overwriting,
+             "" if found.keeps_from_overwriting else "each name is looked up before anything is put there"),
+            ("tell digests", False, "what arrived is proven by reading it back"),
+            ("keep file times", False, "times are told in sidecars and lists"),
+            ("say how much room is left", quota.free is not None, ""),
+        ])  # fmt: skip
+
+    def entries(self, below: str = "") -> Iterator[Entry]:
+        return (_entry(one) for one in self._dav.walked(below) if not is_unfinished(one.path))
+
+    @contextmanager
+    def open(self, path: Inside, start: int, etag: str) -> Iterator[PartStream]:
+        response = self._dav.opened(path, start, etag)
+        try:
+            yield PartStream(
+                first_byte(response, path, None), response.headers.get("etag", ""), self._http.pieces(response)
+            )
+        finally:
+            response.close()
+
+    def fidelity(self) -> Fidelity:
+        return Fidelity(tree=True, sidecars=True, name_bytes=NAME_BYTES)
+
+    def room(self) -> int | None:
+        return self._dav.quota().free
+
+    def put(self, path: Inside, outgoing: Outgoing, content: Content) -> Arrived:
+        """Put it beside its place, read it back, and move it there; where the server moves nothing, put it there at once."""
+        if not (self._honours.moves and self._honours.keeps_from_overwriting) and self._dav.at(path) is not None:
+            raise NameTaken(path)
+        self._make(path.rpartition("/")[0])
+        beside = unfinished(path) if self._honours.moves else path
+        for _ in range(_TRIES):
+            try:
+                arrived = self._put_once(beside, outgoing, content)
+            except NotTaken:
+                self._clear(beside)
+                raise
+            if arrived is not None:
+                break
+            self._clear(beside)
+        else:
+            raise NotTaken("what arrived was not what was sent, three times")
+        if beside != path:
+            self._move(beside, path, outgoing)
+        return Arrived(path, arrived.bytes, arrived.sha256, path, read_back=True)
+
+    def _put_once(self, beside: str, outgoing: Outgoing, content: Content) -> Arrived | None:
+        """Put it and read it back; None where something else came back."""
+        sent = hashlib.sha256()
+
+        def body() -> Iterator[bytes]:
+            nonlocal sent
+            sent = hashlib.sha256()
+            with content() as pieces:
+                for piece in pieces:
+                    sent.update(piece)
+                    yield piece
+
+        status = self._dav.put(beside, body, outgoing.bytes)
+        if status not in (200, 201, 204):
+            why = "it is full" if status in (_FULL, 413) else f"it answers {status}"
+            raise NotTaken(why)
+        read, came = hashlib.sha256(), 0
+        with self.open(Inside(beside), 0, "") as stream:
+            try:
+                for piece in stream.pieces:
+                    read.update(piece)
+                    came += len(piece)
+            except ConnectionBroke:
+                return None
+        if read.digest() != sent.digest() or came != outgoing.bytes:
+            return None
+        return Arrived(beside, came, read.hexdigest())
+
+    def _move(self, beside: str, path: Inside, outgoing: Outgoing) -> None:
+        status = self._dav.move(beside, path)
+        if status in (200, 201, 204):
+            return
+        there = self._dav.at(path)
+        if status == _THERE or there is not None:
+            if there is not None and there.bytes == outgoing.bytes and self._dav.at(beside) is None:
+                return  # the answer to an earlier try was lost, and not the move
+            self._clear(beside)
+            raise NameTaken(path)
+        self._clear(beside)
+        raise NotTaken(f"it does not let it be moved to its name (it answers {status})")
+
+    def _clear(self, path: str) -> None:
+        try:
+            self._dav.remove(path)
+        except ServiceTrouble:
+            return  # it lies beside, under a name of ours, and is replaced at the next try
+
+    def _make(self, folder: str) -> None:
+        if folder in self._folders:
+            return
+        try:
+            self._dav.make_folder(folder)
+        except Answered as error:
+            if error.status == 401:
+                raise
+            raise NotTaken(f"it makes no folder {folder} (it answers {error.status})") from error
+        while folder and folder not in self._folders:
+            self._folders.add(folder)
+            folder = folder.rpartition("/")[0]
+
+
+def _entry(lying: Lying) -> Entry:
+    return Entry(lying.path, lying.is_folder, lying.bytes, lying.etag, "", lying.modified, lying.same)

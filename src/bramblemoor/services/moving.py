@@ -1,0 +1,132 @@
+"""A frame on its way between services: how a source shows it, what a destination can hold, and what arrived there."""
+
+from typing import Literal
+
+import msgspec
+
+from bramblemoor.disk.told import Inside
+
+FIELDS = (
+    "taken", "title", "caption", "keywords", "people", "position", "location", "favourite", "rating", "label", "creator",
+    "rights",
+)  # fmt: skip
+"""What can be told of a frame beside its files, by the names of `Told`; the order is that of reports."""
+
+Role = Literal["original", "rendition", "clip", "voice note", "sidecar"]
+
+
+class Told(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What is known of a frame. `taken` is written as by `Moment`; `position` is latitude and longitude in degrees."""
+
+    taken: str = ""
+    title: str = ""
+    caption: str = ""
+    keywords: tuple[str, ...] = ()
+    people: tuple[str, ...] = ()
+    position: tuple[float, float] | None = None
+    location: str = ""
+    favourite: bool = False
+    rating: int | None = None
+    label: str = ""
+    creator: str = ""
+    rights: str = ""
+
+
+class ShownFile(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One file of a frame where it is: `at` is where its content is had, `sha256` "" where nobody told it."""
+
+    role: Role
+    name: str
+    bytes: int
+    at: str
+    sha256: str = ""
+    etag: str = ""
+    modified: int = 0
+
+
+class Shown(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A frame as a service or the library shows it; its first file is the original. `id` is the same at each look.
+
+    `folder` is where it lies, "" in a flat service; `told` is what is said of it outside of its original; `key` is what it was
+    sent with, where the service keeps that. `edits` says that an editor's instructions belong to it.
+    """
+
+    id: str
+    kind: Literal["photo", "raw", "video", "other"]
+    files: tuple[ShownFile, ...]
+    told: Told = Told()
+    folder: str = ""
+    reduced: bool = False
+    key: str = ""
+    edits: bool = False
+
+    @property
+    def bytes(self) -> int:
+        return sum(file.bytes for file in self.files)
+
+
+class ShownAlbum(msgspec.Struct, frozen=True, omit_defaults=True):
+    """An album: its frames by their ids, in order where the service keeps one. `key` as of a frame."""
+
+    id: str
+    title: str
+    frames: tuple[str, ...] = ()
+    description: str = ""
+    key: str = ""
+
+
+class Limit(msgspec.Struct, frozen=True, omit_defaults=True):
+    """How much of a field is held: so many letters of a text, or so many values; 0 is any."""
+
+    letters: int = 0
+    values: int = 0
+
+
+class Fidelity(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a destination keeps of a frame.
+
+    `stores` is what becomes of a picture; `fields` are those that it has, a field that is not among them it cannot hold, except
+    inside of files (`embedded`) or beside them (`sidecars`); `kinds` are those that it takes, `most_bytes` how large a file of a
+    kind may be, where there is a limit; `roles` the files of a frame besides its original; `name_bytes` 0 is any.
+    """
+
+    stores: Literal["original", "reduced"] = "original"
+    tree: bool = False
+    names: bool = True
+    embedded: bool = True
+    sidecars: bool = False
+    fields: dict[str, Limit] = {}
+    kinds: tuple[str, ...] = ("photo", "raw", "video", "other")
+    most_bytes: dict[str, int] = {}
+    roles: tuple[Role, ...] = ()
+    albums: bool = False
+    album_order: bool = False
+    albums_overlap: bool = False
+    name_bytes: int = 0
+    refused_letters: str = ""
+    folds_case: bool = False
+
+
+class Powers(msgspec.Struct, frozen=True):
+    """What an account can do, as sentences for a person: each with whether it can, and what follows."""
+
+    can: list[tuple[str, bool, str]]
+
+
+class Outgoing(msgspec.Struct, frozen=True):
+    """A file as it is sent: what it is to be called, its size and digest, "" where that is known only once it was read."""
+
+    role: Role
+    name: Inside
+    bytes: int
+    sha256: str = ""
+
+
+class Arrived(msgspec.Struct, frozen=True):
+    """One file as the destination says that it has it. `read_back` says that its content was read there and matched."""
+
+    name: str
+    bytes: int
+    sha256: str
+    at: str = ""
+    read_back: bool = False

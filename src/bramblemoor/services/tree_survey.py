@@ -1,0 +1,80 @@
+"""What a tree of files amounts to: its frames by folder, each thing counted once however many paths lead to it."""
+
+from collections.abc import Iterable
+
+from bramblemoor.disk.durable import TEMPORARY
+from bramblemoor.frames.sniff import ending_of
+from bramblemoor.services.interface import Entry, FolderCount, Statement, Survey
+
+_FILMS = (".mp4", ".m4v", ".mov", ".qt", ".3gp", ".avi", ".mts", ".m2ts", ".mpg", ".mpeg")
+_RAWS = (".dng", ".cr2", ".cr3", ".nef", ".arw", ".raf", ".orf", ".rw2", ".pef", ".srw")
+SIDECAR = ".xmp"
+_UNFINISHED = ".bm-"
+NAME_BYTES = 255 - len(_UNFINISHED) - len(TEMPORARY)
+"""How long a name may be, so that it can be put beside its place first."""
+
+
+def unfinished(path: str) -> str:
+    """The name that a file has in its folder while it is sent."""
+    folder, _, name = path.rpartition("/")
+    return f"{folder}/{_UNFINISHED}{name}{TEMPORARY}".removeprefix("/")
+
+
+def is_unfinished(path: str) -> bool:
+    name = path.rpartition("/")[2]
+    return name.startswith(_UNFINISHED) and name.endswith(TEMPORARY)
+
+
+def kind_by_name(name: str) -> str:
+    """photo, raw, video, sidecar, or other: as the name says, before anything was read."""
+    ending = ending_of(name).lower()
+    if ending in _FILMS:
+        return "video"
+    if ending in _RAWS:
+        return "raw"
+    if ending:
+        return "photo"
+    return "sidecar" if name.lower().endswith(SIDECAR) else "other"
+
+
+def once(entries: Iterable[Entry], lists: str = "") -> tuple[list[Entry], list[Entry]]:
+    """The files, each thing once; and those that are shown at another path once more.
+
+    A thing is told by `Entry.same`, and stays where it lies deepest, of equals where the name comes first. `lists` is a folder
+    that only lists what lies elsewhere: of it nothing is taken.
+    """
+    files = [one for one in entries if not one.is_folder]
+    inside = f"{lists}/" if lists else ""
+    again = [one for one in files if inside and one.path.startswith(inside)]
+    left = [one for one in files if not (inside and one.path.startswith(inside))]
+    best: dict[str, Entry] = {}
+    for one in left:
+        if one.same and (one.same not in best or _order(one) < _order(best[one.same])):
+            best[one.same] = one
+    taken = [one for one in left if not one.same or best[one.same] is one]
+    return taken, again + [one for one in left if one.same and best[one.same] is not one]
+
+
+def _order(one: Entry) -> tuple[int, str]:
+    return -one.path.count("/"), one.path
+
+
+def survey_of(name: str, entries: Iterable[Entry], lists: str, room: int | None) -> Survey:
+    taken, again = once(entries, lists)
+    kinds = [kind_by_name(one.path) for one in taken]
+    folders: dict[str, list[int]] = {}
+    for one, kind in zip(taken, kinds, strict=True):
+        top = one.path.partition("/")[0] if "/" in one.path else ""
+        count = folders.setdefault(top, [0, 0, 0])
+        for place, more in enumerate((kind in ("photo", "raw", "video"), 1, one.bytes)):
+            count[place] += more
+    photos, videos = sum(kind in ("photo", "raw") for kind in kinds), kinds.count("video")
+    return Survey(
+        service=name,
+        statement=Statement(photos + videos, photos, videos, sum(one.bytes for one in taken)),
+        folders=[FolderCount(path, *count) for path, count in sorted(folders.items())],
+        files=len(taken),
+        sidecars=kinds.count("sidecar"),
+        twice=len(again),
+        room=room,
+    )

@@ -1,0 +1,286 @@
+"""A bucket of an object store over the S3 protocol, by boto3: what it lists, gives and takes, and its errors as sentences.
+
+Nothing rests on an ETag (of an object put in pieces it is no digest), on a checksum that the store says it compared, or on a
+precondition: what was put is read back. 403 never means that something is missing.
+"""
+
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from typing import Any
+from urllib.parse import urlsplit
+
+import msgspec
+
+from bramblemoor.errors import ServiceTrouble, WrongUse
+from bramblemoor.running import PIECE
+from bramblemoor.wire.http import Answered, ConnectionBroke, check_address
+from bramblemoor.wire.reaching import trusting, why_unreachable
+
+PART = 8 << 20
+"""Bytes of a piece of an object that is put in several."""
+_AGAIN = {"SlowDown", "InternalError", "ServiceUnavailable", "RequestTimeout", "503", "500", "502", "504", "429"}
+_SKEW = 900  # seconds that a store lets a clock be off
+_META = "sha256"
+
+
+class Object(msgspec.Struct, frozen=True):
+    """An object as it is listed; `modified` in seconds since 1970."""
+
+    key: str
+    bytes: int
+    etag: str
+    modified: int
+
+
+def parted(url: str) -> tuple[str, str, str]:
+    """The endpoint, bucket and prefix ("" or "a/b/") of an address like https://store.example/bucket/a/b. Raises WrongUse."""
+    parts = urlsplit(check_address(url))
+    bucket, _, prefix = parts.path.strip("/").partition("/")
+    if not bucket:
+        raise WrongUse(
+            f"{url} names no bucket.", "Put its name behind the store's address: https://store.example/my-bucket."
+        )
+    return f"{parts.scheme}://{parts.netloc}", bucket, f"{prefix}/" if prefix else ""
+
+
+class Bucket:
+    """One bucket, below a prefix: keys are told without it. Its methods raise ServiceTrouble, and Answered where the store
+    answers.
+    """
+
+    def __init__(
+        self,
+        name: str,
+        url: str,
+        key: str,
+        secret: str,
+        *,
+        region: str = "",
+        patience: float = 60.0,
+        notice: Callable[[str], None] = lambda text: None,
+        proxy: str = "",
+        authority: str = "",
+        connections: int = 8,
+    ) -> None:
+        self.name, self.url = name, url
+        self.endpoint, self.bucket, self.prefix = parted(url)
+        self._key, self._secret = key, secret
+        self._region, self._authority, self._connections = region or "us-east-1", authority, connections
+        self.patience, self.notice = patience, notice
+        self._proxy = proxy if urlsplit(self.endpoint).scheme == "https" else ""
+        if authority:
+            trusting(authority)  # says at once where there is none in it
+        self._lock, self._made = threading.Lock(), None
+
+    @property
+    def _client(self) -> Any:
+        with self._lock:
+            if self._made is None:
+                import boto3
+                from botocore.config import Config
+
+                # No checksums of the client's own: older stores refuse them. No proxies of the environment, no other keys.
+                config = Config(
+                    signature_version="s3v4",
+                    s3={"addressing_style": "path", "payload_signing_enabled": True},
+                    request_checksum_calculation="when_required",
+                    response_checksum_validation="when_required",
+                    retries={"total_max_attempts": 1},
+                    connect_timeout=10,
+                    read_timeout=60,
+                    max_pool_connections=self._connections * 2,
+                    proxies={"https": self._proxy} if self._proxy else {},
+                )
+                self._made = boto3.session.Session().client(
+                    "s3", endpoint_url=self.endpoint, region_name=self._region, aws_access_key_id=self._key,
+                    aws_secret_access_key=self._secret, config=config, verify=self._authority or None,
+                )  # fmt: skip
+            return self._made
+
+    def listed(self, below: str = "") -> Iterator[Object]:
+        """All objects below a prefix, in order of their keys' bytes."""
+        token: dict[str, str] = {}
+        while True:
+            page = self._ask("list_objects_v2", Prefix=self.prefix + below, MaxKeys=1000, **token)
+            for one in page.get("Contents", ()):
+                yield Object(
+                    one["Key"][len(self.prefix) :],
+                    one["Size"],
+                    one.get("ETag", ""),
+                    int(one["LastModified"].timestamp()),
+                )
+            if not page.get("IsTruncated"):
+                return
+            token = {"ContinuationToken": page["NextContinuationToken"]}
+
+    def at(self, key: str) -> Object | None:
+        """The object under a key; None where there is none. A key that may not look raises Answered (403)."""
+        try:
+            one = self._ask("head_object", Key=self.prefix + key)
+        except Answered as error:
+            if error.status == 404:
+                return None
+            raise
+        return Object(key, one["ContentLength"], one.get("ETag", ""), int(one["LastModified"].timestamp()))
+
+    @contextmanager
+    def opened(self, key: str, start: int, etag: str) -> Iterator[tuple[int, str, Iterator[bytes]]]:
+        """Begin to fetch an object from a byte on: where the answer begins, its ETag, and its pieces.
+
+        Where it is another one by now than `etag` says, it begins at 0. Reading raises ConnectionBroke when it ends early.
+        """
+        more = {"Range": f"bytes={start}-", "IfMatch": etag} if start and etag else {}
+        try:
+            answer = self._ask("get_object", Key=self.prefix + key, **more)
+        except Answered as error:
+            if error.status not in (412, 416):
+                raise
+            answer = self._ask("get_object", Key=self.prefix + key)
+        body = answer["Body"]
+        first = int(answer["ContentRange"].removeprefix("bytes ").partition("-")[0]) if "ContentRange" in answer else 0
+        try:
+            yield first, answer.get("ETag", ""), _pieces(body, answer["ContentLength"])
+        finally:
+            body.close()
+
+    def put(self, key: str, content: bytes, sha256: str) -> None:
+        """Put an object whole, with its digest beside it, for those who look."""
+        self._ask("put_object", Key=self.prefix + key, Body=content, Metadata={_META: sha256} if sha256 else {})
+
+    def put_in_pieces(self, key: str, pieces: Iterator[bytes]) -> None:
+        """Put a large object in pieces of PART bytes; what was put of one that fails is given up, where the key may."""
+        upload = {"Key": self.prefix + key}
+        upload["UploadId"] = self._ask("create_multipart_upload", **upload)["UploadId"]
+        try:
+            done = []
+            for number, piece in enumerate(pieces, 1):
+                answer = self._ask("upload_part", PartNumber=number, Body=piece, **upload)
+                done.append({"PartNumber": number, "ETag": answer["ETag"]})
+            self._ask("complete_multipart_upload", MultipartUpload={"Parts": done}, **upload)
+        except BaseException:
+            try:
+                self._once("abort_multipart_upload", upload)
+            except (ServiceTrouble, _Again):
+                self.notice(
+                    f"{self.name}: pieces of {key} stay behind; a rule of the bucket or a fuller key can clear them"
+                )
+            raise
+
+    def remove(self, key: str) -> None:
+        """Remove an object of one's own that came wrong."""
+        self._ask("delete_object", Key=self.prefix + key)
+
+    def _ask(self, what: str, **arguments: Any) -> Any:
+        """One request, tried again as long as one is patient."""
+        began, pause = time.monotonic(), 0.1
+        while True:
+            try:
+                return self._once(what, arguments)
+            except _Again as error:
+                pause = error.wait if error.wait is not None else pause
+                if time.monotonic() - began + pause > self.patience:
+                    raise error.trouble(self.name, self.endpoint, self._proxy) from error
+                self.notice(f"{self.name}: {error}; trying again")
+                time.sleep(pause)
+                pause = min(20.0, pause * 2)
+
+    def _once(self, what: str, arguments: dict[str, Any]) -> Any:
+        from botocore.exceptions import BotoCoreError, ClientError
+        from urllib3.exceptions import HTTPError
+
+        try:
+            return getattr(self._client, what)(Bucket=self.bucket, **arguments)
+        except ClientError as error:
+            raise self._answered(error) from error
+        except (BotoCoreError, HTTPError, OSError) as error:
+            found = why_unreachable(error, self._proxy)
+            if found.for_good:
+                raise found.trouble(self.name, self.endpoint) from error
+            raise _Again(found.why, None, error) from error
+
+    def _answered(self, error: Any) -> Exception:
+        """What the store says, in the user's terms."""
+        answer, meta = error.response.get("Error", {}), error.response.get("ResponseMetadata", {})
+        code, status = str(answer.get("Code", "")), int(meta.get("HTTPStatusCode", 0))
+        headers = {name.lower(): value for name, value in meta.get("HTTPHeaders", {}).items()}
+        if code in _AGAIN or status in (429, 500, 502, 503, 504):
+            wait = headers.get("retry-after", "")
+            return _Again(f"it answers {status} {code}", float(wait) if wait.isdecimal() else None, error)
+        detail = str(answer.get("Message") or code)[:200].rstrip(".")
+        for hidden in (self._secret, self._key):
+            detail = detail.replace(hidden, "(the key)") if hidden else detail
+        skew = _skew(headers.get("date", ""))
+        if code == "RequestTimeTooSkewed" or (status == 403 and abs(skew) > _SKEW):
+            way = "ahead of" if skew > 0 else "behind"
+            far = (
+                f"is {abs(skew) / 60:.0f} minutes {way} its own" if abs(skew) > _SKEW else "and its own differ too much"
+            )
+            return Answered.with_status(
+                status,
+                f"{self.name} takes no request, because this machine's clock {far}.",
+                "Set the clock right, and run the same command again.",
+            )
+        if code == "NoSuchBucket":
+            return Answered.with_status(
+                404, f"{self.name} has no bucket {self.bucket}.", f"Check the address: {self.url}."
+            )
+        if code in ("InvalidAccessKeyId", "SignatureDoesNotMatch"):
+            what = "does not know the key" if code == "InvalidAccessKeyId" else "refuses the secret of the key"
+            return Answered.with_status(
+                status, f"{self.name} {what}.", f"Give the right one: bramblemoor service add {self.name} {self.url}"
+            )
+        if status == 403:
+            return Answered.with_status(
+                403,
+                f"{self.name} does not let this key do that ({code or 'AccessDenied'}).",
+                "Use a key that may list, read and write in this bucket.",
+            )
+        return Answered.with_status(
+            status,
+            f"{self.name} answered {status}: {detail or code}.",
+            "Check the address and the key: bramblemoor service list.",
+        )
+
+
+class _Again(Exception):
+    """Worth another try; `wait` is what the store asks for, in seconds."""
+
+    def __init__(self, why: str, wait: float | None, cause: BaseException) -> None:
+        super().__init__(why)
+        self.wait, self.cause = wait, cause
+
+    def trouble(self, name: str, url: str, proxy: str) -> ServiceTrouble:
+        from botocore.exceptions import ClientError
+
+        if isinstance(self.cause, ClientError):
+            return ServiceTrouble(
+                f"{name} is too busy ({self}).", "Run the same command later: it goes on where it stopped."
+            )
+        return why_unreachable(self.cause, proxy).trouble(name, url)
+
+
+def _pieces(body: Any, size: int) -> Iterator[bytes]:
+    from botocore.exceptions import BotoCoreError
+    from urllib3.exceptions import HTTPError
+
+    came = 0
+    try:
+        while piece := body.read(PIECE):
+            came += len(piece)
+            yield piece
+    except (BotoCoreError, HTTPError, OSError) as error:
+        raise ConnectionBroke from error
+    if came < size:
+        raise ConnectionBroke
+
+
+def _skew(date: str) -> float:
+    """How far this clock is ahead of the store's, in seconds; 0 where it does not say."""
+    try:
+        return (datetime.now(UTC) - parsedate_to_datetime(date)).total_seconds() if date else 0.0
+    except (ValueError, TypeError):
+        return 0.0
