@@ -64,15 +64,19 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
     (
         "Out of a service",
         (
-            ("service", "exports.service", "Add, list and survey cloud accounts."),
+            ("service", "exports.service", "Add, list and survey cloud accounts, and see what they can do."),
             ("order", "exports.orders", "Ask a service to prepare an export."),
             ("order list", "exports.orders", "List orders and their states."),
             ("withdraw", "exports.orders", "Withdraw an order."),
-            ("fetch", "exports.collecting", "Bring a small selection home at once."),
+            ("fetch", "exports.collecting", "Bring home at once: a small selection, or what lies in folders."),
             ("collect", "exports.collecting", "Fetch the parts of an export, resuming what broke."),
             ("dialect", "exports.dialect", "Describe how a service writes its exports: draft, try, list."),
             ("unpack", "exports.unpack", "File the pictures of an export, with everything known about them."),
         ),
+    ),
+    (
+        "Moving house",
+        (("compare", "anywhere.compare", "Compare two trees side by side: services, the library, folders."),),
     ),
     (
         "Copies",

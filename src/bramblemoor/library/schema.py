@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Collection
 
-VERSION = 8
+VERSION = 9
 FORMER_SIDECARS = "former sidecars"
 """In meta: sidecars from before single values were marked in them are still to be renewed."""
 
@@ -27,6 +27,19 @@ _TAKEN_IN = """
 CREATE TABLE taken_in (                    -- what was read of a card or phone, by its identifier, so that it need not be again
     device TEXT NOT NULL, path TEXT NOT NULL, bytes INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, sha256 TEXT NOT NULL,
     PRIMARY KEY (device, path)
+) WITHOUT ROWID;
+"""
+
+_MOVING = """
+CREATE TABLE brought (                     -- what was fetched of a service that shows a tree, so that it need not be again
+    service TEXT NOT NULL, path TEXT NOT NULL, etag TEXT NOT NULL, modified INTEGER NOT NULL, bytes INTEGER NOT NULL,
+    sha256 TEXT NOT NULL,
+    fetch TEXT NOT NULL,                    -- by which fetch; what is not unpacked yet lies in its folder
+    staged TEXT NOT NULL,                   -- as it is called there
+    PRIMARY KEY (service, path)
+) WITHOUT ROWID;
+CREATE TABLE transfers (                   -- collections on their way from one service to another; see migrate/transfers.py
+    id TEXT PRIMARY KEY, source TEXT NOT NULL, destination TEXT NOT NULL, scope TEXT NOT NULL, asked TEXT NOT NULL
 ) WITHOUT ROWID;
 """
 
@@ -120,6 +133,7 @@ CREATE TABLE prints (                      -- fingerprints of contents, to find 
 DEALINGS = (
     _PRINTS
     + _TAKEN_IN
+    + _MOVING
     + """
 CREATE TABLE services (
     name TEXT PRIMARY KEY, url TEXT NOT NULL, dialect TEXT NOT NULL, added TEXT NOT NULL,
@@ -271,6 +285,7 @@ _UPGRADES = {
         UPDATE words SET {", ".join(f"{column} = bm_plain({column})" for column in _WORDS)};
     """,
     7: (_CULLED + _TAKEN_IN).replace("TABLE", "TABLE IF NOT EXISTS"),
+    8: _MOVING.replace("TABLE", "TABLE IF NOT EXISTS"),
 }
 
 _ADDED: dict[int, dict[str, tuple[str, ...]]] = {

@@ -135,11 +135,15 @@ class OrderList(msgspec.Struct, frozen=True):
 
 
 class PartStream(msgspec.Struct, frozen=True):
-    """Bytes of a part from `start` on; `start` is 0 where the service would not resume."""
+    """Bytes of a part from `start` on; `start` is 0 where the service would not resume.
+
+    `told` is the digest of the whole as the service tells it, as "sha256:HEX" or "md5:HEX", "" where it tells none.
+    """
 
     start: int
     etag: str
     pieces: Iterator[bytes]
+    told: str = ""
 
 
 class PartsLapsed(Exception):
@@ -213,7 +217,11 @@ class Exports(ABC):
 
 
 class Tree(ABC):
-    """It shows its files in folders."""
+    """It shows its files in folders. `odd` are names that it told, and that lead nowhere or out of the tree: they are passed
+    over.
+    """
+
+    odd: list[str]
 
     @abstractmethod
     def entries(self, below: str = "") -> Iterator[Entry]:

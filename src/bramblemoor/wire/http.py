@@ -1,6 +1,8 @@
 """HTTP as the program speaks it to anybody: bounded in time and size, patient with what is busy, and silent about tokens."""
 
+import base64
 import ipaddress
+import re
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import closing
@@ -324,6 +326,15 @@ def first_byte(response: httpx.Response, what: str, size: int | None) -> int:
             "Run the same command again; if it stays, ask them.",
         )
     return int(first)
+
+
+def told_digest(headers: Mapping[str, str]) -> str:
+    """The SHA-256 of the whole that an answer tells (RFC 9530, 3), as "sha256:HEX"; "" where it tells none."""
+    match = re.search(r"(?:^|,)\s*sha-256=:([A-Za-z0-9+/=]+):", headers.get("repr-digest", ""))
+    try:
+        return f"sha256:{base64.b64decode(match[1], validate=True).hex()}" if match else ""
+    except ValueError:
+        return ""
 
 
 def is_number(text: str) -> bool:

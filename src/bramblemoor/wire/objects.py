@@ -4,10 +4,12 @@ Nothing rests on an ETag (of an object put in pieces it is no digest), on a chec
 precondition: what was put is read back. 403 never means that something is missing.
 """
 
+import re
 import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any
@@ -34,6 +36,16 @@ class Object(msgspec.Struct, frozen=True):
     bytes: int
     etag: str
     modified: int
+
+
+@dataclass(frozen=True)
+class Opened:
+    """An object from byte `start` on; `told` is the digest that whoever put it left beside it, as "sha256:HEX", or ""."""
+
+    start: int
+    etag: str
+    pieces: Iterator[bytes]
+    told: str
 
 
 def parted(url: str) -> tuple[str, str, str]:
@@ -128,8 +140,8 @@ class Bucket:
         return Object(key, one["ContentLength"], one.get("ETag", ""), int(one["LastModified"].timestamp()))
 
     @contextmanager
-    def opened(self, key: str, start: int, etag: str) -> Iterator[tuple[int, str, Iterator[bytes]]]:
-        """Begin to fetch an object from a byte on: where the answer begins, its ETag, and its pieces.
+    def opened(self, key: str, start: int, etag: str) -> Iterator["Opened"]:
+        """Begin to fetch an object from a byte on.
 
         Where it is another one by now than `etag` says, it begins at 0. Reading raises ConnectionBroke when it ends early.
         """
@@ -143,7 +155,9 @@ class Bucket:
         body = answer["Body"]
         first = int(answer["ContentRange"].removeprefix("bytes ").partition("-")[0]) if "ContentRange" in answer else 0
         try:
-            yield first, answer.get("ETag", ""), _pieces(body, answer["ContentLength"])
+            told = answer.get("Metadata", {}).get(_META, "")
+            digest = f"sha256:{told}" if re.fullmatch("[0-9a-f]{64}", told) else ""
+            yield Opened(first, answer.get("ETag", ""), _pieces(body, answer["ContentLength"]), digest)
         finally:
             body.close()
 

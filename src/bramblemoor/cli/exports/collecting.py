@@ -1,21 +1,27 @@
 """collect, fetch."""
 
+import shutil
 import time
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from bramblemoor.cli import say
-from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single
+from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, stoppable
 from bramblemoor.cli.exports.orders import Album, Kind, Since, Until, WhichService, check_albums, scope_of
 from bramblemoor.cli.exports.service import Patience, exporting, sign_in
-from bramblemoor.errors import NotPossible, ServiceTrouble
+from bramblemoor.cli.exports.unpack import to_see_to, unpack_folder, unpack_order
+from bramblemoor.cli.library.receipts import finish
+from bramblemoor.errors import NotPossible, ServiceTrouble, WrongUse
 from bramblemoor.library.home import Library
+from bramblemoor.library.receipts import Finding
 
 if TYPE_CHECKING:
-    from bramblemoor.services.book import KnownOrder
+    from bramblemoor.library.receipts import Receipt
+    from bramblemoor.services.book import KnownOrder, KnownService
     from bramblemoor.services.collect import PartCollected
-    from bramblemoor.services.interface import Exports
+    from bramblemoor.services.interface import Exports, OrderScope, Tree
 
 _OPEN = ("asked", "preparing", "ready", "collected")
 
@@ -123,6 +129,10 @@ def _collect(library: Library, chosen: "KnownOrder", account: "Exports", *, quie
 
 def fetch(
     service: WhichService = None,
+    below: Annotated[
+        list[str] | None,
+        typer.Option("--folder", metavar="FOLDER", help="Of a service with folders only this one; may be given again."),
+    ] = None,
     album: Album = None,
     since: Since = "",
     until: Until = "",
@@ -131,31 +141,95 @@ def fetch(
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """Bring a small selection home at once, without an order: fetched and unpacked in one go."""
-    from bramblemoor.cli.exports.unpack import to_see_to, unpack_order
-    from bramblemoor.cli.library.receipts import finish
-    from bramblemoor.services.book import order_named, record_order, service_named
-    from bramblemoor.services.interface import TooMuchAtOnce, exports_of
+    """Bring home at once, without an order: all that a service shows in folders, or a small selection of one that makes exports.
+
+    Of folders the tree is kept; what was brought before, and has not changed, is not fetched again.
+    """
+    from bramblemoor.services.book import service_named
+    from bramblemoor.services.interface import Tree, exports_of
 
     scope = scope_of(album, since, until, kind)
     library = library_here(library_dir)
     known = service_named(library, service)
     with holding(library):
         account = sign_in(library, known, patience)
-        if scope.albums:
-            check_albums(scope.albums, [one.title for one in account.survey().albums])
-        try:
-            placed = exports_of(account, known.name).pick(scope)
-        except TooMuchAtOnce as error:
-            raise NotPossible(
-                f"{known.name} does not give that at once: {error}.",
-                "Order it: bramblemoor order, with the same options.",
-            ) from error
-        record_order(library, known.name, scope, placed)
-        chosen = order_named(library, placed.id, ())
-        _collect(library, chosen, exports_of(account, known.name), quiet=json)
-        receipt = unpack_order(library, order_named(library, placed.id, ()))
+        if isinstance(account, Tree):
+            if album or since or until or kind:
+                raise WrongUse(
+                    f"{known.name} shows folders: what it holds is chosen by folder.", "Choose with --folder FOLDER."
+                )
+            receipt = _fetch_tree(library, known, account, below or (), quiet=json)
+        elif below:
+            raise WrongUse(f"{known.name} shows no folders.", "Choose with --album, --since, --until or --kind.")
+        else:
+            receipt = _fetch_pick(library, known, exports_of(account, known.name), scope, quiet=json)
+    if receipt is None:
+        if json:
+            say.as_json({"service": known.name, "nothing_to_do": True})
+        else:
+            say.line("Nothing to do: all of it is in the library.")
+        return
     finish(receipt, json=json, attention=to_see_to(receipt))
+
+
+def _fetch_pick(
+    library: Library, known: "KnownService", account: "Exports", scope: "OrderScope", *, quiet: bool
+) -> "Receipt":
+    from bramblemoor.services.book import order_named, record_order
+    from bramblemoor.services.interface import TooMuchAtOnce
+
+    if scope.albums:
+        check_albums(scope.albums, [one.title for one in account.survey().albums])  # type: ignore[attr-defined]
+    try:
+        placed = account.pick(scope)
+    except TooMuchAtOnce as error:
+        raise NotPossible(
+            f"{known.name} does not give that at once: {error}.",
+            "Order it: bramblemoor order, with the same options.",
+        ) from error
+    record_order(library, known.name, scope, placed)
+    _collect(library, order_named(library, placed.id, ()), account, quiet=quiet)
+    return unpack_order(library, order_named(library, placed.id, ()))
+
+
+def _fetch_tree(
+    library: Library, known: "KnownService", tree: "Tree", below: "Sequence[str]", *, quiet: bool
+) -> "Receipt | None":
+    """Fetch what is new of a tree, and unpack it; None where nothing is."""
+    from bramblemoor.running import Pace
+    from bramblemoor.services.bringing_home import bring, is_brought, require_some
+
+    pace = Pace()
+    with say.meter() as progress, stoppable(pace):
+        found = bring(
+            library, known.name, tree, [one.strip("/") for one in below], known.options.get("lists", ""), pace, progress
+        )
+    if found.stopped:
+        raise NotPossible(
+            f"Stopped: {say.many(found.files, 'file')} of {known.name} {'is' if found.files == 1 else 'are'} here, not yet"
+            " in the library.",
+            f"Go on with the same command: bramblemoor fetch {known.name}.",
+        )
+    require_some(found, known.name)
+    if not quiet:
+        twice = f", {found.twice:,} of them shown twice" if found.twice else ""
+        say.line(
+            f"{known.name} lists {say.many(found.listed, 'file')}{twice}: {found.known:,} brought before,"
+            f" {found.files:,} new ({say.size(found.bytes)})."
+        )
+    if not found.files and not found.left:
+        return None
+    for path, staged in found.renamed:
+        library.seen.append(Finding(staged, f"it is called {path!r} at {known.name}"))
+    for path, why in found.left:
+        library.seen.append(Finding(path, f"it was not fetched: {why}", attention=True))
+    receipt = unpack_folder(
+        library, known, found.fetch, found.folder, brought=f"{found.files:,} of {found.listed:,} files"
+    )
+    if receipt.balanced:
+        is_brought(library, known.name, found.fetch)
+        shutil.rmtree(library.incoming(known.name, found.fetch))
+    return receipt
 
 
 def _how(fetched: int, resumed: int) -> str:

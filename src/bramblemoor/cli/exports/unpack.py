@@ -9,13 +9,14 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, plain_name, single
 from bramblemoor.cli.library.receipts import finish
+from bramblemoor.disk.told import Inside
 from bramblemoor.errors import WrongUse
 from bramblemoor.library.home import Library
 
 if TYPE_CHECKING:
     from bramblemoor.exports.parcel import Parcel
     from bramblemoor.library.receipts import Receipt
-    from bramblemoor.services.book import KnownOrder
+    from bramblemoor.services.book import KnownOrder, KnownService
 
 
 def unpack(
@@ -106,6 +107,19 @@ def unpack_order(library: Library, chosen: "KnownOrder") -> "Receipt":
     if receipt.balanced:
         remove_collected(parcel)
     return receipt
+
+
+def unpack_folder(library: Library, known: "KnownService", fetch: Inside, folder: Path, brought: str) -> "Receipt":
+    """Unpack a tree of files that was fetched."""
+    from bramblemoor.exports.dialect import load_dialect
+    from bramblemoor.exports.parcel import Parcel
+    from bramblemoor.exports.unpack import unpack as file_parcel
+
+    dialect = load_dialect(known.dialect, library.dialects)
+    work = library.incoming(known.name, fetch)
+    parcel = Parcel(known.name, fetch, dialect, (folder,), work, about=(("fetched", brought),), is_whole=False)
+    with say.meter() as progress:
+        return file_parcel(library, parcel, progress)
 
 
 def to_see_to(receipt: "Receipt") -> bool:

@@ -69,8 +69,8 @@ class BucketTree(Account, Tree, TreeUploads):
 
     @contextmanager
     def open(self, path: Inside, start: int, etag: str) -> Iterator[PartStream]:
-        with self._bucket.opened(path, start, etag) as (first, told, pieces):
-            yield PartStream(first, told, pieces)
+        with self._bucket.opened(path, start, etag) as opened:
+            yield PartStream(opened.start, opened.etag, opened.pieces, opened.told)
 
     def fidelity(self) -> Fidelity:
         return Fidelity(tree=True, sidecars=True)

@@ -21,7 +21,7 @@ from bramblemoor.services.interface import (
     checked,
 )
 from bramblemoor.services.moving import Powers
-from bramblemoor.wire.http import Http, Refused, check_address, first_byte
+from bramblemoor.wire.http import Http, Refused, check_address, first_byte, told_digest
 
 
 class ParcelHttp(Account, Exports):
@@ -83,6 +83,6 @@ class ParcelHttp(Account, Exports):
             raise PartsLapsed(str(error)) from error
         try:
             first, etag_now = first_byte(response, part.name, part.bytes), response.headers.get("etag", "")
-            yield PartStream(first, etag_now, self._http.pieces(response))
+            yield PartStream(first, etag_now, self._http.pieces(response), told_digest(response.headers))
         finally:
             response.close()

@@ -21,7 +21,7 @@ from bramblemoor.services.interface import (
 )
 from bramblemoor.services.moving import Arrived, Fidelity, Outgoing, Powers
 from bramblemoor.services.tree_survey import NAME_BYTES, is_unfinished, survey_of, unfinished
-from bramblemoor.wire.http import Answered, ConnectionBroke, Http, check_address, first_byte
+from bramblemoor.wire.http import Answered, ConnectionBroke, Http, check_address, first_byte, told_digest
 from bramblemoor.wire.signing import Login
 from bramblemoor.wire.webdav import Honours, Lying, WebDav
 
@@ -78,9 +78,8 @@ class WebDavFolders(Account, Tree, TreeUploads):
     def open(self, path: Inside, start: int, etag: str) -> Iterator[PartStream]:
         response = self._dav.opened(path, start, etag)
         try:
-            yield PartStream(
-                first_byte(response, path, None), response.headers.get("etag", ""), self._http.pieces(response)
-            )
+            first, told = first_byte(response, path, None), response.headers.get("etag", "")
+            yield PartStream(first, told, self._http.pieces(response), told_digest(response.headers))
         finally:
             response.close()
 
