@@ -76,7 +76,10 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
     ),
     (
         "Moving house",
-        (("compare", "anywhere.compare", "Compare two trees side by side: services, the library, folders."),),
+        (
+            ("compare", "anywhere.compare", "Compare two trees side by side: services, the library, folders."),
+            ("migrate", "anywhere.migrate", "Carry a collection from one service to another, proven on arrival."),
+        ),
     ),
     (
         "Copies",

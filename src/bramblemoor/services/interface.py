@@ -231,6 +231,10 @@ class Tree(ABC):
     def open(self, path: Inside, start: int, etag: str) -> AbstractContextManager[PartStream]:
         """Begin to fetch a file at byte `start`, as `Exports.open_part` does."""
 
+    @abstractmethod
+    def peek(self, path: Inside, start: int, length: int) -> bytes:
+        """At most so many bytes of a file, from `start` on; fewer at its end, none where they cannot be had."""
+
 
 class Listing(ABC):
     """It lists its frames one by one, with what it knows of each."""
@@ -264,14 +268,26 @@ class Uploads(ABC):
 
 class TreeUploads(Uploads):
     @abstractmethod
-    def put(self, path: Inside, outgoing: Outgoing, content: Content) -> Arrived:
-        """Put a file where nothing lies yet, whole or not at all; it was read back there. Raises NotTaken, NameTaken."""
+    def put(
+        self, path: Inside, outgoing: Outgoing, content: Content, begin: Callable[[str], None], *, mine: bool
+    ) -> Arrived:
+        """Put a file where nothing lies yet, whole or not at all; it was read back there. Raises NotTaken, NameTaken, Changed.
+
+        `begin` is told the path before anything is put right there; `mine` says that an earlier try was, so that what lies
+        there may be its half.
+        """
 
 
 class FrameUploads(Uploads):
     @abstractmethod
     def send(self, key: str, frame: Shown, files: Sequence[tuple[Outgoing, Content]], told: Told) -> Shown:
-        """Send a frame; one that was sent with this key is not sent again. Returns what the service has. Raises NotTaken."""
+        """Send a frame; one that was sent with this key is not sent again. Returns what the service has. Raises NotTaken,
+        Changed.
+        """
+
+    @abstractmethod
+    def sent(self, key: str) -> Shown | None:
+        """The frame that was sent with a key; None where none was."""
 
     @abstractmethod
     def make_album(self, key: str, album: ShownAlbum) -> ShownAlbum:

@@ -12,7 +12,9 @@ FIELDS = (
 )  # fmt: skip
 """What can be told of a frame beside its files, by the names of `Told`; the order is that of reports."""
 
-Role = Literal["original", "rendition", "clip", "voice note", "sidecar"]
+Kind = Literal["photo", "raw", "video", "other"]
+Role = Literal["original", "rendition", "clip", "voice note", "twin", "sidecar"]
+"""A twin is the same content once more, in another folder."""
 
 
 class Told(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -30,6 +32,9 @@ class Told(msgspec.Struct, frozen=True, omit_defaults=True):
     label: str = ""
     creator: str = ""
     rights: str = ""
+
+
+NOTHING_TOLD = Told()
 
 
 class ShownFile(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -52,7 +57,7 @@ class Shown(msgspec.Struct, frozen=True, omit_defaults=True):
     """
 
     id: str
-    kind: Literal["photo", "raw", "video", "other"]
+    kind: Kind
     files: tuple[ShownFile, ...]
     told: Told = Told()
     folder: str = ""
@@ -86,8 +91,9 @@ class Fidelity(msgspec.Struct, frozen=True, omit_defaults=True):
     """What a destination keeps of a frame.
 
     `stores` is what becomes of a picture; `fields` are those that it has, a field that is not among them it cannot hold, except
-    inside of files (`embedded`) or beside them (`sidecars`); `kinds` are those that it takes, `most_bytes` how large a file of a
-    kind may be, where there is a limit; `roles` the files of a frame besides its original; `name_bytes` 0 is any.
+    inside of files (`embedded`) or beside them (`sidecars`); `dates` says whether it keeps local clocks and offsets or the
+    instant alone; `kinds` are those that it takes, `most_bytes` how large a file of a kind may be, where there is a limit;
+    `roles` the files of a frame besides its original; `name_bytes` 0 is any.
     """
 
     stores: Literal["original", "reduced"] = "original"
@@ -95,6 +101,8 @@ class Fidelity(msgspec.Struct, frozen=True, omit_defaults=True):
     names: bool = True
     embedded: bool = True
     sidecars: bool = False
+    dates: Literal["as told", "utc"] = "as told"
+    undated: Literal["undated", "arrival"] = "undated"
     fields: dict[str, Limit] = {}
     kinds: tuple[str, ...] = ("photo", "raw", "video", "other")
     most_bytes: dict[str, int] = {}
@@ -120,6 +128,15 @@ class Outgoing(msgspec.Struct, frozen=True):
     name: Inside
     bytes: int
     sha256: str = ""
+
+    def require(self, sha256: str) -> None:
+        """Raise Changed where what was read of it is something else."""
+        if self.sha256 and sha256 != self.sha256:
+            raise Changed(self.name)
+
+
+class Changed(Exception):
+    """What is read of the source is not what its digest said: nothing of it stays at the destination."""
 
 
 class Arrived(msgspec.Struct, frozen=True):

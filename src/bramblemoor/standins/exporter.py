@@ -1,5 +1,6 @@
 """What the stand-in services share: an account on disk, what an order chooses of it, and parts to pack it into."""
 
+import hashlib
 import io
 import json
 import tarfile
@@ -7,6 +8,7 @@ import zipfile
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO, Any
 
@@ -46,6 +48,7 @@ class Account(ABC):
         document = json.loads((folder / "account.json").read_text(encoding="utf-8"))
         self.items: list[Record] = document["items"]
         self.labels: list[Record] = document["labels"]
+        self._load_taken()
 
     @staticmethod
     @abstractmethod
@@ -58,6 +61,45 @@ class Account(ABC):
     @abstractmethod
     def part_name(self, order: str, part: str, total: int, container: str) -> str:
         """The name of a part; `part` is its number, or what `Entry.part` says."""
+
+    # What it took besides lies beside the drawn account: a line for each frame, and the albums as they have become.
+
+    def _load_taken(self) -> None:
+        taken, labels = self.folder / "taken.jsonl", self.folder / "labels.json"
+        if taken.is_file():
+            self.items += [json.loads(line) for line in taken.read_text(encoding="utf-8").splitlines()]
+        if labels.is_file():
+            self.labels = json.loads(labels.read_text(encoding="utf-8"))
+            for item in self.items:
+                item["labels"] = [label["ref"] for label in self.labels if item["ref"] in label["members"]]
+
+    def keep_item(self, item: Record) -> None:
+        self.items.append(item)
+        with (self.folder / "taken.jsonl").open("a", encoding="utf-8") as file:
+            file.write(json.dumps(item, ensure_ascii=False) + "\n")
+
+    def keep_labels(self) -> None:
+        for label in self.labels:
+            label.setdefault("members", [item["ref"] for item in self.items if label["ref"] in item["labels"]])
+        fresh = self.folder / "labels.json.new"
+        fresh.write_text(json.dumps(self.labels, ensure_ascii=False), encoding="utf-8")
+        fresh.replace(self.folder / "labels.json")
+
+    def keeps(self) -> Record:
+        """What it keeps of what it is sent, as the protocol says it; empty for a service that takes nothing and lists nothing."""
+        return {}
+
+    def told(self, item: Record) -> Record:
+        """What it knows of a frame, in the protocol's words."""
+        raise NotImplementedError
+
+    def take(self, ref: str, kind: str, contents: list[tuple[str, str, bytes]], told: Record) -> Record:
+        """Make a frame of its own of files (role, name, content) and what is told of them."""
+        raise NotImplementedError
+
+    def keep_file(self, stored: str, content: bytes) -> Record:
+        (self.folder / "items" / stored).write_bytes(content)
+        return {"stored": stored, "bytes": len(content), "sha256": hashlib.sha256(content).hexdigest()}
 
     def chosen(self, scope: Scope) -> list[Record]:
         refs = {label["ref"] for label in self.labels if label["title"] in scope.albums}
@@ -96,6 +138,14 @@ class Account(ABC):
 
     def stored(self, file: Record) -> Path:
         return self.folder / "items" / str(file["stored"])
+
+
+def as_utc(taken: str) -> str:
+    """A moment as the protocol tells it, as naive UTC: a local time without an offset is taken for UTC, and nothing for now."""
+    if not taken:
+        return datetime.now(UTC).replace(tzinfo=None, microsecond=0).isoformat()
+    moment = datetime.fromisoformat(taken)
+    return (moment.astimezone(UTC) if moment.tzinfo else moment).replace(tzinfo=None, microsecond=0).isoformat()
 
 
 def as_json(document: Any) -> bytes:

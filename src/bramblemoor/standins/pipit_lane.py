@@ -1,6 +1,7 @@
 """Pipit Lane, a social service: reduced copies without Exif, one list of everything, and an archive for each year."""
 
 import hashlib
+import io
 import json
 from collections.abc import Iterator
 from datetime import datetime
@@ -8,10 +9,14 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+from PIL import Image
+
 from bramblemoor.standins.drawing import draw, jpeg
-from bramblemoor.standins.exporter import Account, Entry, Record, Scope, as_json
+from bramblemoor.standins.exporter import Account, Entry, Record, Scope, as_json, as_utc
 from bramblemoor.standins.world import SHOOTS, frame_times
 
+_LETTERS = 200
+"""How long a caption may be."""
 _COLLECTIONS = (("c1", "Evenings"), ("c2", "People we met"))
 
 
@@ -61,6 +66,36 @@ class PipitLane(Account):
             ("truth.json", {"frames": truth, "albums": members}),
         ):
             (folder / name).write_text(json.dumps(document, ensure_ascii=False, indent=1), encoding="utf-8")
+
+    def keeps(self) -> Record:
+        """Smaller copies under names of its own; captions that are not too long; a picture in one collection, in no order."""
+        return {
+            "stores": "reduced", "tree": False, "names": False, "embedded": False, "sidecars": False, "dates": "utc",
+            "undated": "arrival",
+            "fields": {"taken": {}, "caption": {"letters": _LETTERS}, "position": {}}, "kinds": ["photo", "video"],
+            "most_bytes": {"video": 5_000_000, "photo": 30_000_000}, "roles": [], "albums": True, "album_order": False,
+            "albums_overlap": False,
+        }  # fmt: skip
+
+    def told(self, item: Record) -> Record:
+        told = {"taken": item["shutter_utc"] + "Z", "caption": item["text"], "people": item["with"]}
+        return told | ({"position": item["spot"]} if item["spot"] else {})
+
+    def take(self, ref: str, kind: str, contents: list[tuple[str, str, bytes]], told: Record) -> Record:
+        """A picture is made smaller, and loses what is said inside; a caption that is too long is dropped."""
+        _, name, content = contents[0]
+        if kind == "photo":
+            image = Image.open(io.BytesIO(content)).convert("RGB")
+            image.thumbnail((480, 480))
+            content = jpeg(image, 60)
+        digest = hashlib.sha256(content).hexdigest()
+        caption = str(told.get("caption", ""))
+        return {
+            "ref": ref, "kind": kind, "shutter_utc": as_utc(told.get("taken", "")),
+            "quality": "reduced" if kind == "photo" else "original", "labels": [],
+            "text": caption if len(caption) <= _LETTERS else "", "with": [], "spot": told.get("position"), "hearts": 0,
+            "files": [self.keep_file(f"{digest[:10]}{'.jpg' if kind == 'photo' else Path(name).suffix}", content)],
+        }  # fmt: skip
 
     def part_name(self, order: str, part: str, total: int, container: str) -> str:
         return f"pipitlane {part} ({order}).{container}"

@@ -16,11 +16,13 @@ from typing import Any
 
 import uvicorn
 from starlette.applications import Starlette
+from starlette.concurrency import run_in_threadpool
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from bramblemoor.standins.exporter import CONTAINERS, Account, Scope, write_parts
+from bramblemoor.standins.inbox import Inbox, InboxFaults
 
 PIECE = 1 << 18
 DEFAULT_PART_BYTES = 6_000_000
@@ -61,7 +63,9 @@ class Pace:
 class StandIn:
     """A service's state: the account, the orders on disk, and the bearer token that opens it."""
 
-    def __init__(self, account: Account, token: str, faults: Faults, pace: Pace) -> None:
+    def __init__(
+        self, account: Account, token: str, faults: Faults, pace: Pace, inbox: InboxFaults | None = None
+    ) -> None:
         self.account = account
         self.orders = account.folder / "orders"
         self.orders.mkdir(exist_ok=True)
@@ -70,6 +74,7 @@ class StandIn:
         self.pace = pace
         self.began = time.monotonic()
         self.lock = threading.RLock()
+        self.inbox = Inbox(account, inbox or InboxFaults()) if account.keeps() else None
 
     def app(self) -> Starlette:
         def guarded(handler: Callable[[Request], Response]) -> Callable[[Request], Awaitable[Response]]:
@@ -82,7 +87,7 @@ class StandIn:
                 if self.faults.take("busy"):
                     return _problem(503, "too busy", {"Retry-After": "1"})
                 request.state.body = await request.body()
-                return handler(request)
+                return await run_in_threadpool(handler, request)
 
             return answer
 
@@ -95,15 +100,15 @@ class StandIn:
                 Route("/v1/orders/{order}", guarded(self.show_order), methods=["GET"]),
                 Route("/v1/orders/{order}", guarded(self.withdraw), methods=["DELETE"]),
                 Route("/v1/orders/{order}/parts/{number:int}", guarded(self.send_part)),
+                *(self.inbox.routes(guarded) if self.inbox else ()),
             ]
         )
 
     def show_account(self, request: Request) -> Response:
         items = self.account.items
         statement = self.account.counts(items)
-        return JSONResponse(
-            {"service": self.account.name, "statement": statement, "albums": self.account.albums(items)}
-        )
+        told = {"service": self.account.name, "statement": statement, "albums": self.account.albums(items)}
+        return JSONResponse(told | ({"room": self.inbox.room()} if self.inbox else {}))
 
     def take_order(self, request: Request) -> Response:
         """Orders that are asked for again with the key of one that was taken are that one."""

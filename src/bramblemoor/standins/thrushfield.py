@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 
-from bramblemoor.standins.exporter import Account, Entry, Record, Scope, as_json
+from bramblemoor.standins.exporter import Account, Entry, Record, Scope, as_json, as_utc
 from bramblemoor.standins.world import make_world
 
 
@@ -18,6 +18,36 @@ class Thrushfield(Account):
     @staticmethod
     def draw(folder: Path) -> None:
         make_world(folder)
+
+    def keeps(self) -> Record:
+        """All pictures as they are; it has no field for ratings, labels and who made them, and ignores sidecars."""
+        names = ("taken", "title", "caption", "keywords", "people", "position", "location", "favourite")
+        fields: Record = {name: {} for name in names}
+        return {
+            "stores": "original", "tree": False, "names": True, "embedded": True, "sidecars": False, "dates": "utc",
+            "undated": "arrival",
+            "fields": fields, "kinds": ["photo", "raw", "video"], "most_bytes": {"video": 200_000_000},
+            "roles": ["rendition", "clip"], "albums": True, "album_order": True, "albums_overlap": True,
+        }  # fmt: skip
+
+    def told(self, item: Record) -> Record:
+        told = {
+            "taken": item["shutter_utc"] + "Z", "title": item["heading"], "caption": item["text"],
+            "keywords": item["subjects"], "people": item["faces"], "location": item["spot_name"], "favourite": item["heart"],
+        }  # fmt: skip
+        return told | ({"position": item["spot"]} if item["spot"] else {})
+
+    def take(self, ref: str, kind: str, contents: list[tuple[str, str, bytes]], told: Record) -> Record:
+        files = [
+            {"role": role, "name": name} | self.keep_file(f"{ref}-{number}{Path(name).suffix}", content)
+            for number, (role, name, content) in enumerate(contents)
+        ]
+        return {
+            "ref": ref, "filename": contents[0][1], "kind": kind, "shutter_utc": as_utc(told.get("taken", "")),
+            "heading": told.get("title", ""), "text": told.get("caption", ""), "spot": told.get("position"),
+            "spot_name": told.get("location", ""), "faces": told.get("people", []), "subjects": told.get("keywords", []),
+            "heart": told.get("favourite", False), "quality": "original", "labels": [], "slip": True, "files": files,
+        }  # fmt: skip
 
     def part_name(self, order: str, part: str, total: int, container: str) -> str:
         return f"thrushfield-{order}-{part}of{total}.{container}"

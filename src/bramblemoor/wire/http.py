@@ -27,6 +27,10 @@ Notice = Callable[[str], None]
 stamina.instrumentation.set_on_retry_hooks([])  # retries are told through `notice`, in the user's words
 
 
+_FOR_GOOD = (501, 505, 507)
+"""Of a server's own troubles, those that the next try meets again."""
+
+
 class ConnectionBroke(Exception):
     """The transfer ended early; what came so far is good, and it may be resumed."""
 
@@ -184,6 +188,20 @@ class Http:
         except httpx.TransportError as error:
             raise ConnectionBroke from error
 
+    def peek(self, href: str, start: int, length: int, what: str) -> bytes:
+        """At most so many bytes from `start` on, of a server that knows ranges or not; none where they cannot be had."""
+        try:
+            with closing(self.open(href, {"Range": f"bytes={start}-{start + length - 1}"}, what)) as response:
+                skip, found = start if response.status_code != 206 else 0, bytearray()
+                for piece in self.pieces(response):
+                    found += piece[skip:]
+                    skip = max(0, skip - len(piece))
+                    if len(found) >= length:
+                        break
+                return bytes(found[:length])
+        except (Answered, Refused, ConnectionBroke):
+            return b""
+
     def once(self, method: str, path: str, body: Any, headers: dict[str, str] | None = None) -> bytes:
         """One request, tried once; the content of its answer. Raises Refused for 410 and 413."""
         request = self._client.build_request(method, urljoin(self.url, path), json=body, headers=headers)
@@ -264,7 +282,7 @@ class Http:
             return
         if status in (429, 503):
             raise _Busy(status, _retry_after(response.headers.get("retry-after")))
-        if status >= 500:
+        if status >= 500 and status not in _FOR_GOOD:
             raise _Busy(status, None)
         detail = self._hushed(_detail(self._document(response), response.reason_phrase))
         if status in (410, 413):

@@ -1,13 +1,20 @@
-"""What a destination keeps, in words."""
+"""What a destination keeps, and what a transfer will do, in words."""
+
+from typing import TYPE_CHECKING
 
 from bramblemoor.cli import say
 from bramblemoor.services.moving import FIELDS, Fidelity, Limit
+
+if TYPE_CHECKING:
+    from bramblemoor.migrate.destinations import Destination
+    from bramblemoor.migrate.plan import Plan
+    from bramblemoor.migrate.transfers import Transfer
 
 
 def print_fidelity(name: str, keeps: Fidelity) -> None:
     """What it keeps of what it is sent."""
     say.line(f"What {name} keeps of what it is sent:")
-    say.table(("", ""), [(what, how) for what, how in said_of(keeps)], wraps=1, indent=2)
+    say.table(("what", "how it stays"), [(what, how) for what, how in said_of(keeps)], wraps=1, indent=2)
 
 
 def said_of(keeps: Fidelity) -> list[tuple[str, str]]:
@@ -51,3 +58,52 @@ def _limit(limit: Limit) -> str:
     parts = [f"{limit.letters} letters" if limit.letters else "", f"{limit.values} of them" if limit.values else ""]
     told = ", ".join(filter(None, parts))
     return f" (at most {told})" if told else ""
+
+
+def print_plan(transfer: "Transfer", plan: "Plan", destination: "Destination") -> None:
+    """What a transfer will do, and the fidelity table."""
+    listed, sending = plan.listed, plan.to_send
+    say.line(f"{transfer.id}: from {transfer.source} to {transfer.destination}")
+    rows = [
+        ("at the source", *_amounts(listed)),
+        ("  there already, or sent before", *_amounts(plan.done)),
+        ("  not taken there", *_amounts(plan.refused)),
+        ("  to be sent", *_amounts(sending)),
+    ]
+    say.table(("", "frames", "files", "size"), rows, right=(1, 2, 3), indent=2)
+    say.line(f"  room there: {say.size(plan.room) if plan.room is not None else 'it does not say'}")
+    if plan.rate and sending[2]:
+        say.line(f"  at the rate of the last run ({say.size(plan.rate)}/s): {say.duration(sending[2] / plan.rate)}")
+    if destination.keeps.stores == "reduced":
+        say.line(
+            f"{destination.name} keeps only reduced copies of pictures: it is no place for the only copy.", "amiss"
+        )
+    say.line()
+    say.line(f"What becomes of what is known, in frames ({destination.name}):")
+    say.table(
+        ("", "kept", "inside", "changed", "lost", "what happens", "for example"),
+        [
+            (_HEADS.get(row.what, row.what), *(say.dash(count) for count in (row.kept, row.inside, row.changed, row.lost)),
+             row.how, row.example)
+            for row in plan.table
+        ],
+        right=(1, 2, 3, 4), wraps=6, indent=2,
+    )  # fmt: skip
+    fate = plan.albums
+    if fate.albums:
+        lost = "; ".join(fate.how)
+        say.line(
+            f"{say.many(fate.albums, 'album')} with {fate.entries:,} entries, {fate.overlapping:,} frames in several"
+            + (f": {lost}." if lost else ": kept, in order.")
+        )
+    if any(row.inside for row in plan.table):
+        say.line("Inside: it has no field for it there; it lies in the file, or goes into the copy that is sent.")
+    say.line()
+
+
+_HEADS = {"picture": "pictures", "name": "names", "folder": "folders", "taken": "date taken", "rendition": "edited versions",
+          "clip": "moving parts", "edits": "edits of an editor"}  # fmt: skip
+
+
+def _amounts(three: tuple[int, int, int]) -> tuple[str, str, str]:
+    return say.dash(three[0]), say.dash(three[1]), say.size(three[2]) if three[2] else "-"

@@ -1,6 +1,7 @@
 """service add, list, survey."""
 
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -101,7 +102,8 @@ def add(
     """Add a service to the library, or sign in to it anew. What opens it is tried before it is kept."""
     from bramblemoor.exports.dialect import load_dialect
     from bramblemoor.services.book import KnownService, account_key, add_service
-    from bramblemoor.services.kinds import PARCELS, kind_named
+    from bramblemoor.services.kinds import FLAT, PARCELS, kind_named
+    from bramblemoor.services.kinds.parcel_http import ParcelHttp
     from bramblemoor.wire import secrets
 
     library = library_here(library_dir)
@@ -115,7 +117,10 @@ def add(
     with holding(library):
         if authority is not None:
             _trust(library, known.name, authority)
-        survey = _open(library, known, token, patience).survey()
+        account = _open(library, known, token, patience)
+        survey = account.survey()
+        if isinstance(account, ParcelHttp) and account.is_more():
+            known = replace(known, kind=FLAT)
         if Path(dialect).is_file():
             write_atomically(library.dialects / f"{written.name}.toml", written.source.encode())
         secrets.keep(account_key(library, name), token)
@@ -234,10 +239,12 @@ def survey(
 ) -> None:
     """See what an account holds before ordering anything."""
     from bramblemoor.services.book import service_named
+    from bramblemoor.services.interface import Tree
 
     library = library_here(library_dir)
     known = service_named(library, name)
-    found = sign_in(library, known, patience).survey()
+    account = sign_in(library, known, patience)
+    found = account.survey()
     if json:
         import msgspec
 
@@ -246,12 +253,12 @@ def survey(
         years = [{"year": int(year) if year else None, "frames": count} for year, count in held.pop("years").items()]
         albums = [{"title": one.title, "frames": one.frames} for one in found.albums]
         more = {"years": years, "albums": albums, "room": found.room}
-        if found.files:
+        if isinstance(account, Tree):
             more |= {"folders": msgspec.to_builtins(found.folders), "files": found.files, "sidecars": found.sidecars,
                      "shown_twice": found.twice}  # fmt: skip
         say.as_json({"service": known.name, "called": found.service} | held | more)
         return
-    if known.kind == "parcels":
+    if not isinstance(account, Tree):
         _print_survey(found)
         say.line("Next: bramblemoor order (everything), or order --album TITLE, --since DATE, --kind photo.")
         return

@@ -18,6 +18,7 @@ _SIDES = {
     "merge": ("found there", "left out"),
     "lend": ("came back", "left out"),
     "unpack": ("came in", "left out"),
+    "migrate": ("the source has", "not there"),
     "backup": ("to be held", "not copied"),
     "verify": ("to be read", "not good"),
     "mend": ("to be mended", "not mended"),

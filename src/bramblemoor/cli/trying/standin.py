@@ -20,9 +20,10 @@ from bramblemoor.library.folding import suggestion
 
 if TYPE_CHECKING:
     from bramblemoor.standins.coldbarrow import StoreFaults
+    from bramblemoor.standins.inbox import InboxFaults
     from bramblemoor.standins.stonewharf import DavFaults
 
-    Shape = TypeVar("Shape", StoreFaults, DavFaults)
+    Shape = TypeVar("Shape", StoreFaults, DavFaults, InboxFaults)
 
 TREES = ("stonewharf", "coldbarrow")
 """The stand-ins that keep files in folders."""
@@ -60,6 +61,7 @@ def stand_in(
     """Run a simulated service on this machine until interrupted, with faults to order; or write a card or phone as a folder."""
     from bramblemoor.standins import accounts
     from bramblemoor.standins.cards import CARDS
+    from bramblemoor.standins.inbox import InboxFaults
     from bramblemoor.standins.server import Faults, Pace, StandIn, serve
 
     if service in CARDS:
@@ -86,6 +88,7 @@ def stand_in(
         token_file.read_text().strip(),
         Faults(busy, drop=drop, flip=flip, lose=lose, keyless=int(keyless)),
         pace,
+        _faults(dict(_fault(one) for one in fault or ()), InboxFaults),
     )
 
     serve(stand, port, lambda address: _listens(account.name, folder, address, f"its token is in {token_file}"))

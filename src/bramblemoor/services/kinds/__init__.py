@@ -6,14 +6,16 @@ from importlib import import_module
 from bramblemoor.errors import WrongUse
 from bramblemoor.services.interface import Account
 
-PARCELS, FOLDERS, BUCKET = "parcels", "folders", "bucket"
+PARCELS, FLAT, FOLDERS, BUCKET = "parcels", "flat", "folders", "bucket"
 KINDS = {
-    PARCELS: "a flat service that speaks the parcel protocol",
+    PARCELS: "a service that makes exports, over the parcel protocol",
+    FLAT: "a flat service that makes exports, lists its frames and takes new ones, over the same",
     FOLDERS: "a folder service over WebDAV",
     BUCKET: "a bucket of an object store",
 }
 _KINDS = {
     PARCELS: ("bramblemoor.services.kinds.parcel_http", "ParcelHttp"),
+    FLAT: ("bramblemoor.services.kinds.flat_http", "FlatHttp"),
     FOLDERS: ("bramblemoor.services.kinds.webdav", "WebDavFolders"),
     BUCKET: ("bramblemoor.services.kinds.bucket", "BucketTree"),
 }

@@ -1,7 +1,7 @@
 """A bucket of an object store: keys with slashes are a tree to read from, and to put files into."""
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 
@@ -72,19 +72,25 @@ class BucketTree(Account, Tree, TreeUploads):
         with self._bucket.opened(path, start, etag) as opened:
             yield PartStream(opened.start, opened.etag, opened.pieces, opened.told)
 
+    def peek(self, path: Inside, start: int, length: int) -> bytes:
+        return self._bucket.peek(path, start, length)
+
     def fidelity(self) -> Fidelity:
         return Fidelity(tree=True, sidecars=True)
 
     def room(self) -> int | None:
         return None
 
-    def put(self, path: Inside, outgoing: Outgoing, content: Content) -> Arrived:
+    def put(
+        self, path: Inside, outgoing: Outgoing, content: Content, begin: Callable[[str], None], *, mine: bool
+    ) -> Arrived:
         """Put it where it belongs, as an object appears whole or not at all, and read it back."""
         if len(path.encode()) > _KEY_BYTES:
             raise NotTaken(f"its key has more than {_KEY_BYTES} bytes")
         try:
-            if self._bucket.at(path) is not None:
+            if not mine and self._bucket.at(path) is not None:
                 raise NameTaken(path)
+            begin(path)
             for _ in range(_TRIES):
                 sent = self._put_once(path, outgoing, content)
                 if self._reads(path, sent, outgoing.bytes):
@@ -103,6 +109,7 @@ class BucketTree(Account, Tree, TreeUploads):
             with content() as pieces:
                 whole = b"".join(pieces)
             digest.update(whole)
+            outgoing.require(digest.hexdigest())
             self._bucket.put(path, whole, digest.hexdigest())
             return digest.hexdigest()
 
@@ -115,6 +122,7 @@ class BucketTree(Account, Tree, TreeUploads):
                     while len(held) >= PART:
                         yield bytes(held[:PART])
                         del held[:PART]
+                outgoing.require(digest.hexdigest())
                 if held:
                     yield bytes(held)
 

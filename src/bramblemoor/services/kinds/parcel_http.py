@@ -21,7 +21,7 @@ from bramblemoor.services.interface import (
     checked,
 )
 from bramblemoor.services.moving import Powers
-from bramblemoor.wire.http import Http, Refused, check_address, first_byte, told_digest
+from bramblemoor.wire.http import Answered, Http, Refused, check_address, first_byte, told_digest
 
 
 class ParcelHttp(Account, Exports):
@@ -40,6 +40,16 @@ class ParcelHttp(Account, Exports):
 
     def powers(self) -> Powers:
         return Powers([("make exports", True, "ordered, collected in parts, unpacked")])
+
+    def is_more(self) -> bool:
+        """Whether the service says of itself that it lists and takes frames, too."""
+        try:
+            told = self._http.ask("GET", "v1/powers", dict[str, Any])
+        except Answered as error:
+            if error.status in (404, 405):
+                return False
+            raise
+        return bool(told.get("list")) and bool(told.get("uploads"))
 
     def place_order(self, scope: OrderScope, key: str = "") -> PlacedOrder:
         """A lost answer does not place it twice: the key says that it is the same; where no keys are kept, orders are listed."""

@@ -1,7 +1,7 @@
 """A folder service over WebDAV: a tree to read from, and to put files into."""
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import cached_property
 from typing import Any
@@ -19,7 +19,7 @@ from bramblemoor.services.interface import (
     Tree,
     TreeUploads,
 )
-from bramblemoor.services.moving import Arrived, Fidelity, Outgoing, Powers
+from bramblemoor.services.moving import Arrived, Changed, Fidelity, Outgoing, Powers
 from bramblemoor.services.tree_survey import NAME_BYTES, is_unfinished, survey_of, unfinished
 from bramblemoor.wire.http import Answered, ConnectionBroke, Http, check_address, first_byte, told_digest
 from bramblemoor.wire.signing import Login
@@ -83,30 +83,41 @@ class WebDavFolders(Account, Tree, TreeUploads):
         finally:
             response.close()
 
+    def peek(self, path: Inside, start: int, length: int) -> bytes:
+        return self._http.peek(self._dav.where(path), start, length, path)
+
     def fidelity(self) -> Fidelity:
         return Fidelity(tree=True, sidecars=True, name_bytes=NAME_BYTES)
 
     def room(self) -> int | None:
         return self._dav.quota().free
 
-    def put(self, path: Inside, outgoing: Outgoing, content: Content) -> Arrived:
+    def put(
+        self, path: Inside, outgoing: Outgoing, content: Content, begin: Callable[[str], None], *, mine: bool
+    ) -> Arrived:
         """Put it beside its place, read it back, and move it there; where the server moves nothing, put it there at once."""
-        if not (self._honours.moves and self._honours.keeps_from_overwriting) and self._dav.at(path) is not None:
+        moves = self._honours.moves
+        if not (moves and self._honours.keeps_from_overwriting) and not mine and self._dav.at(path) is not None:
             raise NameTaken(path)
         self._make(path.rpartition("/")[0])
-        beside = unfinished(path) if self._honours.moves else path
+        if not moves:
+            begin(path)
+        beside = unfinished(path) if moves else path
         for _ in range(_TRIES):
             try:
                 arrived = self._put_once(beside, outgoing, content)
-            except NotTaken:
+            except (NotTaken, Changed):
                 self._clear(beside)
                 raise
             if arrived is not None:
                 break
-            self._clear(beside)
+            stays = not self._clear(beside) and not moves
         else:
-            raise NotTaken("what arrived was not what was sent, three times")
-        if beside != path:
+            raise NotTaken(
+                "what arrived was not what was sent, three times"
+                + (f"; what lies there as {path} is not it, and the service lets nothing be removed" if stays else "")
+            )
+        if moves:
             self._move(beside, path, outgoing)
         return Arrived(path, arrived.bytes, arrived.sha256, path, read_back=True)
 
@@ -126,6 +137,7 @@ class WebDavFolders(Account, Tree, TreeUploads):
         if status not in (200, 201, 204):
             why = "it is full" if status in (_FULL, 413) else f"it answers {status}"
             raise NotTaken(why)
+        outgoing.require(sent.hexdigest())
         read, came = hashlib.sha256(), 0
         with self.open(Inside(beside), 0, "") as stream:
             try:
@@ -151,11 +163,13 @@ class WebDavFolders(Account, Tree, TreeUploads):
         self._clear(beside)
         raise NotTaken(f"it does not let it be moved to its name (it answers {status})")
 
-    def _clear(self, path: str) -> None:
+    def _clear(self, path: str) -> bool:
+        """Remove what came wrong; says whether the service lets it. Under a name of ours it is replaced at the next try."""
         try:
             self._dav.remove(path)
         except ServiceTrouble:
-            return  # it lies beside, under a name of ours, and is replaced at the next try
+            return False
+        return True
 
     def _make(self, folder: str) -> None:
         if folder in self._folders:

@@ -1,0 +1,160 @@
+"""Carrying a collection over: several frames at once, within a bound of memory, until all are there or somebody stops it."""
+
+import threading
+import time
+from collections.abc import Callable, Iterator
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from contextlib import contextmanager
+from dataclasses import dataclass
+from itertools import islice
+
+from bramblemoor.errors import ServiceTrouble
+from bramblemoor.migrate.destinations import Destination, Sent, Try
+from bramblemoor.migrate.sources import Gone, Source
+from bramblemoor.migrate.worksheet import Line, State, Worksheet
+from bramblemoor.running import Meter, Pace, Progress, Stage
+from bramblemoor.services.interface import NotTaken
+
+AT_ONCE = 8
+HELD = 48 << 20
+"""Bytes of pictures that are held at once, of all that are on their way."""
+_MOST_OF_ONE = 16 << 20
+_LEAST_OF_ONE = 1 << 20
+_BEAT = 2.0  # seconds
+_ALL_REFUSED = 20
+Outcome = tuple[int, State, str, Sent | None]
+
+
+@dataclass
+class Carried:
+    """What a run has done; `stopped` says that it ended before all was sent."""
+
+    frames: int = 0
+    bytes: int = 0
+    left: int = 0
+    seconds: float = 0.0
+    stopped: bool = False
+
+    @property
+    def rate(self) -> float:
+        return self.bytes / self.seconds if self.seconds else 0.0
+
+
+class _Budget:
+    """So many bytes that may be held; whoever wants some waits until others have given theirs back."""
+
+    def __init__(self, whole: int) -> None:
+        self._left, self._changed = whole, threading.Condition()
+
+    @contextmanager
+    def of(self, size: int) -> Iterator[None]:
+        wanted = min(_MOST_OF_ONE, max(_LEAST_OF_ONE, 2 * size))
+        with self._changed:
+            self._changed.wait_for(lambda: self._left >= wanted)
+            self._left -= wanted
+        try:
+            yield
+        finally:
+            with self._changed:
+                self._left += wanted
+                self._changed.notify_all()
+
+
+def carry(
+    sheet: Worksheet,
+    key: str,
+    source: Source,
+    destination: Destination,
+    look: int,
+    run: int,
+    pace: Pace,
+    progress: Progress,
+) -> Carried:
+    """Send what waits. Raises ServiceTrouble where a service is down or refuses everything; what was sent is written down."""
+    carried, budget = Carried(), _Budget(HELD)
+    whole = sum(count[2] for state, count in sheet.counts(look).items() if state in ("waiting", "missing"))
+    meter = Meter(progress, Stage("sending"), whole)
+    began = time.monotonic()
+
+    def send(line: Line) -> Outcome:
+        try:
+            with budget.of(max(file.bytes for file in line.shown.files)):
+                tried = Try(sheet.begun(line.n), lambda place: sheet.begin(line.n, place))
+                titles = sheet.titles_of(line.shown.id) if destination.keeps.sidecars else ()
+                return line.n, "sent", "", destination.send(f"{key}:{line.n}", line.shown, titles, source, tried)
+        except Gone as error:
+            return line.n, "left", str(error), None
+        except NotTaken as error:
+            return line.n, "left", f"it is refused there: {error}", None
+        except OSError as error:
+            return line.n, "left", f"it cannot be read: {error.strerror or error}", None
+
+    def enter(outcomes: list[tuple[Line, Outcome]]) -> None:
+        sheet.note([outcome for _, outcome in outcomes], run)
+        for line, outcome in outcomes:
+            meter.add(line.shown.bytes)
+            pace.wait(line.shown.bytes)
+            if outcome[1] == "sent":
+                carried.frames, carried.bytes = carried.frames + 1, carried.bytes + line.shown.bytes
+            else:
+                carried.left += 1
+
+    _all(sheet, look, send, enter, carried, pace, destination.name)
+    carried.seconds = time.monotonic() - began
+    if carried.bytes:
+        sheet.put("rate", str(carried.rate))
+    return carried
+
+
+def _all(
+    sheet: Worksheet,
+    look: int,
+    send: Callable[[Line], Outcome],
+    enter: Callable[[list[tuple[Line, Outcome]]], None],
+    carried: Carried,
+    pace: Pace,
+    name: str,
+) -> None:
+    """Keep AT_ONCE frames on their way, and enter what became of them as they come."""
+    waiting = sheet.lines("waiting", "missing", look=look)
+    failed: BaseException | None = None
+    beaten = 0.0
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        under_way: dict[Future[Outcome], Line] = {}
+        while True:
+            if failed is None and not pace.stopped:
+                for line in islice(waiting, AT_ONCE * 2 - len(under_way)):
+                    under_way[pool.submit(send, line)] = line
+            if not under_way:
+                break
+            done, _ = wait(under_way, timeout=_BEAT, return_when=FIRST_COMPLETED)
+            came: list[tuple[Line, Outcome]] = []
+            for future in done:
+                line = under_way.pop(future)
+                if future.cancelled():
+                    continue
+                if (error := future.exception()) is not None:
+                    failed = failed or error
+                else:
+                    came.append((line, future.result()))
+            if came:
+                enter(came)
+            if failed is None and carried.left == _ALL_REFUSED and not carried.frames:
+                failed = _refuses_all(name, came[-1][1][2])
+            if time.monotonic() - beaten > _BEAT:
+                beaten = time.monotonic()
+                sheet.beat()
+                pace.stopped = pace.stopped or bool(sheet.get("stop"))
+            if failed is not None or pace.stopped:
+                for future in under_way:
+                    future.cancel()
+    carried.stopped = pace.stopped
+    if failed is not None:
+        raise failed
+
+
+def _refuses_all(name: str, why: str) -> ServiceTrouble:
+    return ServiceTrouble(
+        f"Of {_ALL_REFUSED} frames none could be sent to {name}; the last: {why}.",
+        "Put that right, then run the same command again: they are tried once more.",
+    )

@@ -1,0 +1,181 @@
+"""The proof: what arrived is read back from the destination and compared with what was sent, and so are the books of all three
+sides.
+"""
+
+import hashlib
+import sqlite3
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Literal
+
+from bramblemoor.disk.told import Inside
+from bramblemoor.errors import ServiceTrouble
+from bramblemoor.library.receipts import Finding
+from bramblemoor.migrate.fidelity import differences
+from bramblemoor.migrate.worksheet import Line, State, Worksheet
+from bramblemoor.running import Progress, Stage, portions
+from bramblemoor.services.interface import Account, Listing, PartStream, Tree, Uploads
+from bramblemoor.services.moving import Fidelity, Shown
+from bramblemoor.wire.http import Answered, ConnectionBroke
+
+How = Literal["list", "sample", "all"]
+SAMPLE = 20
+"""Of so many frames one is fetched back, where only some are."""
+_READERS = 8
+_ENTERED = 500
+_TRIES = 3
+Proof = tuple[int, State, str]
+
+
+@dataclass
+class Proven:
+    """What the destination showed: frames and bytes of what was sent, how many were fetched back, and what is not as it was
+    sent.
+    """
+
+    frames: int = 0
+    bytes: int = 0
+    read: int = 0
+    findings: list[Finding] = field(default_factory=list)
+
+
+def prove(sheet: Worksheet, account: Account, look: int, how: How, progress: Progress) -> Proven:
+    """Compare what the destination shows with what was sent. Raises ServiceTrouble where it is down."""
+    found = Proven()
+    if isinstance(account, Listing) and isinstance(account, Uploads):
+        outcomes = _of_list(sheet, account, account.fidelity(), how, found)
+    elif isinstance(account, Tree):
+        outcomes = _of_tree(sheet, account, how, found)
+    else:
+        raise ServiceTrouble("The destination shows nothing of what it has.", "Look there yourself.")
+    whole = sum(count[0] for state, count in sheet.counts().items() if state in ("sent", "proven", "missing", "amiss"))
+    seen: set[int] = set()
+    done = 0
+    for some in portions(outcomes, _ENTERED):
+        sheet.prove(some)
+        seen.update(number for number, _, _ in some)
+        done += len(some)
+        progress(Stage("proving", "frames"), done, whole)
+    lacking = [line for line in sheet.lines("sent", "proven", "amiss") if line.n not in seen]
+    sheet.prove((line.n, "missing", "it was sent, and is not there") for line in lacking)
+    return found
+
+
+def _of_list(sheet: Worksheet, account: Listing, keeps: Fidelity, how: How, found: Proven) -> Iterator[Proof]:
+    with ThreadPoolExecutor(_READERS) as pool:
+        known = ((line, shown) for shown in account.frames() if (line := sheet.line_of(shown.id)) is not None)
+        for some in portions(known, _ENTERED // 5):
+            yield from pool.map(partial(_one_of_list, account=account, keeps=keeps, how=how, found=found), some)
+
+
+def _one_of_list(pair: tuple[Line, Shown], account: Listing, keeps: Fidelity, how: How, found: Proven) -> Proof:
+    line, shown = pair
+    assert line.sent is not None
+    found.frames += 1
+    found.bytes += shown.bytes
+    amiss = list(_amiss(line, shown, keeps, found))
+    if not amiss and _is_read(line.n, how):
+        for file in shown.files:
+            found.read += 1
+            if file.sha256 and _digest(partial(account.open_file, file, 0, ""), file.bytes) != file.sha256:
+                amiss.append(f"what is had of {file.name} there is not what the service says that it has")
+    return line.n, "amiss" if amiss else "proven", "; ".join(amiss)
+
+
+def _amiss(line: Line, shown: Shown, keeps: Fidelity, found: Proven) -> Iterator[str]:
+    """What a destination shows otherwise than it was sent, and otherwise than it said beforehand."""
+    assert line.sent is not None
+    name = line.shown.files[0].name
+    if len(shown.files) != len(line.sent.files):
+        yield f"{len(line.sent.files)} files were sent, and {len(shown.files)} are there"
+    is_reduced = keeps.stores == "reduced" and line.shown.kind != "video"
+    for sent, there in zip(line.sent.files, shown.files, strict=False):
+        if is_reduced:
+            if there.sha256 != sent.sha256:
+                found.findings.append(Finding(name, f"it arrived reduced: {there.bytes:,} bytes of {sent.bytes:,}"))
+        elif shown.reduced and there.sha256 != sent.sha256:
+            yield f"it arrived reduced ({there.bytes:,} bytes of {sent.bytes:,}), and that was not foreseen"
+        elif there.bytes != sent.bytes or (there.sha256 and there.sha256 != sent.sha256):
+            yield f"{there.bytes:,} bytes are there that are not the {sent.bytes:,} that were sent"
+    there_called = shown.files[0].name
+    if keeps.names and there_called != name:
+        yield f"it is called {there_called} there"
+    for what in differences(line.sent.told, shown.told, keeps):
+        if what == "taken":
+            yield f"it is dated {shown.told.taken or 'not at all'} there, and was sent as {line.sent.told.taken}"
+        else:
+            yield f"its {what} did not arrive as it was sent"
+
+
+def _is_read(number: int, how: How) -> bool:
+    return how == "all" or (how == "sample" and number % SAMPLE == 1)
+
+
+def _digest(begin: Callable[[], AbstractContextManager[PartStream]], size: int) -> str:
+    """The SHA-256 of what can be had; "" where that is not all, or nothing."""
+    digest, came = hashlib.sha256(), 0
+    for _ in range(_TRIES):
+        try:
+            digest, came = hashlib.sha256(), 0
+            with begin() as stream:
+                for piece in stream.pieces:
+                    digest.update(piece)
+                    came += len(piece)
+            return digest.hexdigest() if came == size else ""
+        except ConnectionBroke:
+            continue
+        except Answered as error:
+            if error.status in (404, 410):
+                return ""
+            raise
+    return ""
+
+
+def _of_tree(sheet: Worksheet, account: Tree, how: How, found: Proven) -> Iterator[Proof]:
+    """By a new list of all that lies there; each file was read back when it was put there."""
+    scratch = sqlite3.connect("")  # a table that outgrows memory goes to a file by itself
+    scratch.execute("CREATE TABLE lying (path TEXT PRIMARY KEY, bytes INTEGER) WITHOUT ROWID")
+    for some in portions(account.entries(), _ENTERED):
+        scratch.executemany(
+            "INSERT OR REPLACE INTO lying VALUES (?, ?)", ((one.path, one.bytes) for one in some if not one.is_folder)
+        )
+
+    def judged(line: Line) -> Proof | None:
+        assert line.sent is not None
+        sizes = [
+            scratch.execute("SELECT bytes FROM lying WHERE path = ?", (file.at,)).fetchone() for file in line.sent.files
+        ]
+        if all(size is None for size in sizes):
+            return None
+        amiss = [
+            f"{file.at} is not there" if size is None else f"{file.at} has {size[0]:,} bytes of {file.bytes:,}"
+            for file, size in zip(line.sent.files, sizes, strict=True)
+            if size is None or size[0] != file.bytes
+        ]
+        found.frames += line.amount.frames
+        found.bytes += sum(size[0] for size in sizes if size is not None)
+        if line.sent.files[0].name != line.shown.files[0].name:
+            found.findings.append(Finding(line.shown.id, f"it is called {line.sent.files[0].name} there"))
+        return line.n, "amiss" if amiss else "proven", "; ".join(amiss)
+
+    def read(proof: tuple[Line, Proof]) -> Proof:
+        line, (number, state, why) = proof
+        assert line.sent is not None
+        if state != "proven" or not _is_read(line.n, how):
+            return number, state, why
+        for file in line.sent.files:
+            found.read += 1
+            if _digest(partial(account.open, Inside(file.at), 0, ""), file.bytes) != file.sha256:
+                return number, "amiss", f"{file.at} is not what was sent"
+        return number, state, why
+
+    with ThreadPoolExecutor(_READERS) as pool:
+        lines = (
+            (line, proof) for line in sheet.lines("sent", "proven", "amiss") if (proof := judged(line)) is not None
+        )
+        for judging in portions(lines, _ENTERED // 5):
+            yield from pool.map(read, judging)
+    scratch.close()
