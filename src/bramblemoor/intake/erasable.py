@@ -69,7 +69,7 @@ class Answer:
 def check_source(library: Library, root: Path, folders: Sequence[str], progress: Progress) -> Answer:
     """Read a card or folder, and ask for each of its frames. Raises WrongUse where there is no such folder."""
     listing = list_source(root, folders)
-    erasing = _erasing(library)
+    erasing = erasing_of(library)
     answer = Answer(erasing.least, findings=list(listing.findings))
     device = file_system_of(root).device
     digests = _read_all(listing, progress)
@@ -86,7 +86,7 @@ def check_source(library: Library, root: Path, folders: Sequence[str], progress:
 
 def check_selection(library: Library, selected: Selected, *, to_leave: bool) -> Answer:
     """Ask for frames of the library. If they are `to_leave` the working drive, its own copy does not count."""
-    erasing = _erasing(library)
+    erasing = erasing_of(library)
     answer = Answer(erasing.least)
     device = library.device if to_leave else ""
     for frame in selected.frames():
@@ -100,7 +100,8 @@ def check_selection(library: Library, selected: Selected, *, to_leave: bool) -> 
     return answer
 
 
-def _erasing(library: Library) -> Erasing:
+def erasing_of(library: Library) -> Erasing:
+    """The rule, with what is within reach now."""
     return Erasing(library, within_reach(library))
 
 

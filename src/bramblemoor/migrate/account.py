@@ -29,7 +29,7 @@ def receipt_of_transfer(
                 what = (
                     f"in the copy that was sent lies besides: {', '.join(line.sent.inside)}; the original is as it was"
                 )
-                findings.append(Finding(_named(line), what))
+                findings.append(Finding(line.shown.name, what))
         if line.state == "proven" and line.sent is not None:
             before = sheet.run_of(line.n) < run
             what = (
@@ -41,7 +41,7 @@ def receipt_of_transfer(
             )
             kept[what] += amount
         else:
-            left.append(LeftOut(_named(line), _why(sheet, line), amount))
+            left.append(LeftOut(line.shown.name, _why(sheet, line), amount))
     findings += [
         Finding(name, "what is said of it has changed since it was sent; there it is as it was")
         for name in sheet.restated(plan.look)
@@ -52,18 +52,13 @@ def receipt_of_transfer(
         "to": transfer.destination,
         "the source says": said(Amount(*plan.listed)),
         "was sent": said(sent),
-        "the destination says": said(Amount(proven.frames, 0, proven.bytes)),
+        "the destination says": said(Amount(proven.frames, proven.files, proven.bytes)),
         "fetched back and compared": f"{proven.read:,} files",
     }
     return Receipt(
         number, RUN, started, stamp(now_utc()), about, Amount(*plan.listed),
         [Kept(what, amount) for what, amount in kept.items() if amount.frames], left, findings,
     )  # fmt: skip
-
-
-def _named(line: Line) -> str:
-    frame = line.shown
-    return f"{frame.folder}/{frame.files[0].name}" if frame.folder else frame.files[0].name
 
 
 def _why(sheet: Worksheet, line: Line) -> str:

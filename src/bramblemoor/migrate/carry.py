@@ -81,7 +81,12 @@ def carry(
             with budget.of(max(file.bytes for file in line.shown.files)):
                 tried = Try(sheet.begun(line.n), lambda place: sheet.begin(line.n, place))
                 titles = sheet.titles_of(line.shown.id) if destination.keeps.sidecars else ()
-                return line.n, "sent", "", destination.send(f"{key}:{line.n}", line.shown, titles, source, tried)
+                return (
+                    line.n,
+                    "sent",
+                    "",
+                    destination.send(f"{key}:{line.n}", line.place, line.shown, titles, source, tried),
+                )
         except Gone as error:
             return line.n, "left", str(error), None
         except NotTaken as error:

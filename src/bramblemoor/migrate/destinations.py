@@ -5,6 +5,7 @@ fields.
 import csv
 import hashlib
 import io
+import threading
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -98,9 +99,17 @@ class Destination(ABC):
     name: str
     keeps: Fidelity
 
+    def lying(self) -> Iterator[tuple[str, int]]:
+        """What lies there, where it has folders: paths and sizes."""
+        return iter(())
+
+    def place_of(self, frame: Shown, source: Source) -> str:
+        """Where a frame's original would lie by itself, where it has folders."""
+        return ""
+
     @abstractmethod
-    def send(self, key: str, frame: Shown, albums: Sequence[str], source: Source, try_: "Try") -> Sent:
-        """Send a frame, which is in albums of these titles.
+    def send(self, key: str, place: str, frame: Shown, albums: Sequence[str], source: Source, try_: "Try") -> Sent:
+        """Send a frame, which is in albums of these titles, its original to its place.
 
         Raises NotTaken where it is refused, Gone where the source has it no more, ServiceTrouble where one of them is down.
         """
@@ -153,31 +162,44 @@ class TreeDestination(Destination):
     def __init__(self, name: str, account: TreeUploads, into: str, template: str) -> None:
         self.name, self._account, self._into, self._template = name, account, into, template
         self.keeps = account.fidelity()
+        self._reserved: dict[str, str] = {}
+        self._lock = threading.Lock()
 
-    def send(self, key: str, frame: Shown, albums: Sequence[str], source: Source, try_: Try) -> Sent:
+    def _is_others(self, path: str, key: str) -> bool:
+        """Whether a place, or one that some systems take for it, is another frame's of this transfer; else it is this one's
+        now.
+        """
+        with self._lock:
+            return self._reserved.setdefault(collision_key(path), key) != key
+
+    def lying(self) -> Iterator[tuple[str, int]]:
+        assert isinstance(self._account, Tree)
+        return ((one.path, one.bytes) for one in self._account.entries() if not one.is_folder)
+
+    def place_of(self, frame: Shown, source: Source) -> str:
+        return self._path(frame, frame.files[0], source)
+
+    def send(self, key: str, place: str, frame: Shown, albums: Sequence[str], source: Source, try_: Try) -> Sent:
         sent, already, path = list[SentFile](), True, ""
+        own = self.place_of(frame, source)
         for file in frame.files:
-            found, was_there = self._send_file(self._path(frame, file, source, path), file, source, try_)
+            where = _along(self._path(frame, file, source), own, path or place)
+            found, was_there = self._send_file(key, where, file, source, try_)
             path = path or found.at
             sent.append(found)
             already &= was_there
-        if not any(file.role == "sidecar" for file in frame.files) and (packet := packet_of(frame, albums)) is not None:
-            sent.append(self._put_bytes(f"{path}.xmp", packet, try_))
+        if not source.has_tree and (packet := packet_of(frame, albums)) is not None:
+            sent.append(self._put_bytes(key, f"{path}.xmp", packet, try_))
         return Sent(path, tuple(sent), frame.told, already=already)
 
-    def _path(self, frame: Shown, file: ShownFile, source: Source, original: str) -> str:
-        """Where a file goes: as in the source's tree, else by its date; a sidecar goes along with a picture that was renamed."""
+    def _path(self, frame: Shown, file: ShownFile, source: Source) -> str:
+        """Where a file goes by itself: as in the source's tree, else by its date."""
         path = source.path_of(frame, file)
         if not source.has_tree:
             moment = parse_moment(frame.told.taken) if frame.told.taken else None
             path = f"{folder_for(self._template, moment, source.name).removeprefix('pictures/')}/{path}"
         path = "/".join(self._named(step) for step in path.split("/"))
-        path = f"{self._into}/{path}" if self._into else path
-        if original and file.role == "sidecar":
-            first = self._path(frame, frame.files[0], source, "")
-            if original != first and path.startswith(first):
-                return original + path[len(first) :]
-        return path
+        return f"{self._into}/{path}" if self._into else path
 
     def _named(self, step: str) -> str:
         most = self.keeps.name_bytes
@@ -187,12 +209,12 @@ class TreeDestination(Destination):
             step = (stem or ending).encode()[:room].decode("utf-8", "ignore") + (dot + ending if stem else "")
         return "".join("_" if letter in self.keeps.refused_letters else letter for letter in step)
 
-    def _send_file(self, path: str, file: ShownFile, source: Source, try_: Try) -> tuple[SentFile, bool]:
+    def _send_file(self, key: str, path: str, file: ShownFile, source: Source, try_: Try) -> tuple[SentFile, bool]:
         counted = _Counted(source, file)
         outgoing = Outgoing(file.role, Inside(file.name), file.bytes, file.sha256)
         for _ in range(_BREAKS):
             try:
-                arrived, already = self._put(path, outgoing, counted.pieces, try_)
+                arrived, already = self._put(key, path, outgoing, counted.pieces, try_)
                 break
             except (ConnectionBroke, Changed) as error:
                 why = _broken(file, error)
@@ -200,19 +222,22 @@ class TreeDestination(Destination):
             raise Gone(why)
         return _sent(arrived, file, counted.sha256), already
 
-    def _put_bytes(self, path: str, content: bytes, try_: Try) -> SentFile:
+    def _put_bytes(self, key: str, path: str, content: bytes, try_: Try) -> SentFile:
         name = path.rpartition("/")[2]
         outgoing = Outgoing("sidecar", Inside(name), len(content))
-        arrived, _ = self._put(path, outgoing, partial(_of_bytes, content), try_)
+        arrived, _ = self._put(key, path, outgoing, partial(_of_bytes, content), try_)
         file = ShownFile("sidecar", name, len(content), path)
         return _sent(arrived, file, hashlib.sha256(content).hexdigest())
 
-    def _put(self, path: str, outgoing: Outgoing, content: Content, try_: Try) -> tuple[Arrived, bool]:
+    def _put(self, key: str, path: str, outgoing: Outgoing, content: Content, try_: Try) -> tuple[Arrived, bool]:
         """Put a file where it belongs, or under a free name where something else lies there; says whether it lay there."""
         tried: set[str] = set()
         folder, slash, name = path.rpartition("/")
         while True:
             where = inside(folder + slash + free_name(name, lambda one: collision_key(one) in tried))
+            if self._is_others(where, f"{key} {outgoing.role} {path}"):
+                tried.add(collision_key(where.rpartition("/")[2]))
+                continue
             try:
                 return self._account.put(where, outgoing, content, try_.begin, mine=where in try_.begun), False
             except NameTaken:
@@ -252,7 +277,7 @@ class TreeDestination(Destination):
                 writer.writerow([harmless(cell) for cell in (path, frame.told.title, frame.told.taken, position)])
             name = f"{self._into}/" if self._into else ""
             path = f"{name}{LISTS}/{self._named(safe_name(album.title))}.csv"
-            made.append(self._put_bytes(path, text.getvalue().encode(), _FIRST).at)
+            made.append(self._put_bytes(f"{key}:{album.id}", path, text.getvalue().encode(), _FIRST).at)
         return made
 
 
@@ -271,6 +296,16 @@ def _sent(arrived: Arrived, file: ShownFile, sha256: str) -> SentFile:
     return SentFile(file.role, name, arrived.bytes, arrived.sha256, file.bytes, sha256, arrived.name, True)
 
 
+def _along(path: str, original: str, place: str) -> str:
+    """Where a file of a frame goes whose original goes to another place than its own: it is renamed in the same way."""
+    if place == original:
+        return path
+    if path.startswith(original):
+        return place + path[len(original) :]
+    stem, to = original.rpartition(".")[0], place.rpartition(".")[0]
+    return to + path[len(stem) :] if stem and path.startswith(stem) else path
+
+
 class FlatDestination(Destination):
     """A service without folders: what is known goes into its fields, and the rest inside of copies where it can."""
 
@@ -278,7 +313,7 @@ class FlatDestination(Destination):
         self.name, self._account, self._embed = name, account, embed
         self.keeps = account.fidelity()
 
-    def send(self, key: str, frame: Shown, albums: Sequence[str], source: Source, try_: Try) -> Sent:
+    def send(self, key: str, place: str, frame: Shown, albums: Sequence[str], source: Source, try_: Try) -> Sent:
         files = [file for file in frame.files if file.role == "original" or file.role in self.keeps.roles]
         told = fitted(frame.told, self.keeps)
         # Of an earlier try perhaps only the answer was lost.

@@ -30,10 +30,16 @@ class Verdict:
     how: str = ""
 
 
+_NOT_TAKEN = {
+    "photo": "photos are not taken there", "raw": "raws are not taken there", "video": "films are not taken there",
+    "other": "it is no picture or film, and nothing else is taken there",
+}  # fmt: skip
+
+
 def why_refused(frame: Shown, keeps: Fidelity) -> str:
     """Why a destination takes nothing of a frame; "" where it takes it."""
     if frame.kind not in keeps.kinds:
-        return f"files of the kind {frame.kind} are not taken there"
+        return _NOT_TAKEN[frame.kind]
     most = keeps.most_bytes.get(frame.kind, 0)
     if most and frame.files[0].bytes > most:
         return f"a {frame.kind} of {frame.files[0].bytes:,} bytes is more than the {most:,} that are taken there"
@@ -51,8 +57,11 @@ def can_embed(frame: Shown) -> bool:
     return ending_of(first.name).lower() in _EMBEDDABLE and first.bytes <= MOST_EMBEDDED
 
 
-def weigh(frame: Shown, keeps: Fidelity, inside: Told = NOTHING_TOLD, *, embed: bool = True) -> Iterator[Verdict]:
-    """What becomes of a frame that is taken. `inside` is what its original says itself; `embed` that copies may be made for it.
+def weigh(
+    frame: Shown, keeps: Fidelity, inside: Told = NOTHING_TOLD, *, embed: bool = True, as_albums: bool = False
+) -> Iterator[Verdict]:
+    """What becomes of a frame that is taken. `inside` is what its original says itself; `embed` that copies may be made for it;
+    `as_albums` that its folder becomes an album where there are no folders.
     """
     yield (
         Verdict("picture", "kept")
@@ -60,7 +69,14 @@ def weigh(frame: Shown, keeps: Fidelity, inside: Told = NOTHING_TOLD, *, embed: 
         else Verdict("picture", "changed", "only a reduced copy is kept")
     )
     if frame.folder:
-        yield Verdict("folder", "kept" if keeps.tree else "lost")
+        if keeps.tree:
+            yield Verdict("folder", "kept")
+        else:
+            yield (
+                Verdict("folder", "changed", "it becomes an album")
+                if as_albums and keeps.albums
+                else Verdict("folder", "lost")
+            )
     if not keeps.names:
         yield Verdict("name", "changed", "it gets another name")
     elif keeps.name_bytes and len(frame.files[0].name.encode()) > keeps.name_bytes:

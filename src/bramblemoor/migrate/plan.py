@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from bramblemoor.migrate.destinations import Destination
-from bramblemoor.migrate.fidelity import Row, Verdict, weigh, why_refused
+from bramblemoor.migrate.fidelity import Row, weigh, why_refused
 from bramblemoor.migrate.sources import Offered, Source
 from bramblemoor.migrate.transfers import Scope
-from bramblemoor.migrate.worksheet import Worksheet
+from bramblemoor.migrate.worksheet import Weighed, Worksheet
 from bramblemoor.running import Progress, Stage, portions
 from bramblemoor.services.moving import FIELDS, Fidelity, Shown, ShownAlbum
 
@@ -50,8 +50,9 @@ def make_plan(
     """List the source, and weigh each frame."""
     look = sheet.begin_listing()
     keeps, listed, folders = destination.keeps, 0, dict[str, list[str]]()
+    sheet.enter_lying(destination.lying())
     for some in portions(source.frames(read=not keeps.sidecars), _ENTERED):
-        sheet.enter(look, (_entry(one, keeps, scope) for one in some))
+        sheet.enter(look, (_entry(one, source, destination, scope) for one in some))
         listed += len(some)
         progress(Stage(f"listing {source.name}", "frames"), listed, 0)
         if scope.folders:
@@ -72,9 +73,15 @@ def make_plan(
     )  # fmt: skip
 
 
-def _entry(one: Offered, keeps: Fidelity, scope: Scope) -> tuple[Shown, str, str, list[Verdict]]:
-    refused = why_refused(one.frame, keeps)
-    return one.frame, _mark(one.frame), refused, list(weigh(one.frame, keeps, one.inside, embed=scope.embed))
+def _entry(one: Offered, source: Source, destination: Destination, scope: Scope) -> Weighed:
+    keeps = destination.keeps
+    return (
+        one.frame,
+        _mark(one.frame),
+        why_refused(one.frame, keeps),
+        list(weigh(one.frame, keeps, one.inside, embed=scope.embed, as_albums=scope.folders)),
+        destination.place_of(one.frame, source),
+    )
 
 
 def _mark(frame: Shown) -> str:

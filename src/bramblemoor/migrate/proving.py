@@ -32,11 +32,12 @@ Proof = tuple[int, State, str]
 
 @dataclass
 class Proven:
-    """What the destination showed: frames and bytes of what was sent, how many were fetched back, and what is not as it was
-    sent.
+    """What the destination showed: frames, files and bytes of what was sent, how many were fetched back, and what is not as it
+    was sent.
     """
 
     frames: int = 0
+    files: int = 0
     bytes: int = 0
     read: int = 0
     findings: list[Finding] = field(default_factory=list)
@@ -74,8 +75,7 @@ def _of_list(sheet: Worksheet, account: Listing, keeps: Fidelity, how: How, foun
 def _one_of_list(pair: tuple[Line, Shown], account: Listing, keeps: Fidelity, how: How, found: Proven) -> Proof:
     line, shown = pair
     assert line.sent is not None
-    found.frames += 1
-    found.bytes += shown.bytes
+    found.frames, found.files, found.bytes = found.frames + 1, found.files + len(shown.files), found.bytes + shown.bytes
     amiss = list(_amiss(line, shown, keeps, found))
     if not amiss and _is_read(line.n, how):
         for file in shown.files:
@@ -95,7 +95,7 @@ def _amiss(line: Line, shown: Shown, keeps: Fidelity, found: Proven) -> Iterator
     for sent, there in zip(line.sent.files, shown.files, strict=False):
         if is_reduced:
             if there.sha256 != sent.sha256:
-                found.findings.append(Finding(name, f"it arrived reduced: {there.bytes:,} bytes of {sent.bytes:,}"))
+                found.findings.append(Finding(name, "it arrived reduced, as was foreseen"))
         elif shown.reduced and there.sha256 != sent.sha256:
             yield f"it arrived reduced ({there.bytes:,} bytes of {sent.bytes:,}), and that was not foreseen"
         elif there.bytes != sent.bytes or (there.sha256 and there.sha256 != sent.sha256):
@@ -156,6 +156,7 @@ def _of_tree(sheet: Worksheet, account: Tree, how: How, found: Proven) -> Iterat
             if size is None or size[0] != file.bytes
         ]
         found.frames += line.amount.frames
+        found.files += sum(size is not None for size in sizes)
         found.bytes += sum(size[0] for size in sizes if size is not None)
         if line.sent.files[0].name != line.shown.files[0].name:
             found.findings.append(Finding(line.shown.id, f"it is called {line.sent.files[0].name} there"))

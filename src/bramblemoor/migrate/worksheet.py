@@ -12,6 +12,7 @@ from typing import Any, Literal
 
 import msgspec
 
+from bramblemoor.disk.names import collision_key, free_name
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.receipts import Amount
 from bramblemoor.migrate.destinations import Sent
@@ -28,12 +29,16 @@ _TABLES = """
     PRAGMA journal_mode = WAL;
     CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
     CREATE TABLE IF NOT EXISTS frames (
-        n INTEGER PRIMARY KEY, id TEXT NOT NULL, mark TEXT NOT NULL, seen INTEGER NOT NULL, kind TEXT NOT NULL,
-        bytes INTEGER NOT NULL, files INTEGER NOT NULL, shown BLOB NOT NULL, state TEXT NOT NULL, why TEXT NOT NULL DEFAULT '',
-        sent BLOB, there TEXT, run INTEGER NOT NULL DEFAULT 0, found TEXT NOT NULL DEFAULT '',
-        restated INTEGER NOT NULL DEFAULT 0, UNIQUE (id, mark)
+        n INTEGER PRIMARY KEY, id TEXT NOT NULL, name TEXT NOT NULL, mark TEXT NOT NULL, seen INTEGER NOT NULL,
+        kind TEXT NOT NULL, bytes INTEGER NOT NULL, files INTEGER NOT NULL, shown BLOB NOT NULL,
+        state TEXT NOT NULL, why TEXT NOT NULL DEFAULT '',
+        place TEXT NOT NULL DEFAULT '', place_key TEXT NOT NULL DEFAULT '', sent BLOB, there TEXT,
+        run INTEGER NOT NULL DEFAULT 0, found TEXT NOT NULL DEFAULT '', restated INTEGER NOT NULL DEFAULT 0,
+        UNIQUE (id, mark)
     );
     CREATE INDEX IF NOT EXISTS frames_there ON frames (there);
+    CREATE INDEX IF NOT EXISTS frames_place ON frames (place_key);
+    CREATE TABLE IF NOT EXISTS lying (key TEXT PRIMARY KEY, bytes INTEGER NOT NULL) WITHOUT ROWID;
     CREATE INDEX IF NOT EXISTS frames_state ON frames (state);
     CREATE TABLE IF NOT EXISTS verdicts (
         frame INTEGER NOT NULL, what TEXT NOT NULL, outcome TEXT NOT NULL, how TEXT NOT NULL, PRIMARY KEY (frame, what)
@@ -47,10 +52,15 @@ _TABLES = """
 """
 
 
+Weighed = tuple[Shown, str, str, Sequence[Verdict], str]
+"""A frame with a mark of its content, why nothing of it is taken, what becomes of it, and where it is to lie."""
+
+
 class Line(msgspec.Struct, frozen=True):
-    """A frame of the worksheet."""
+    """A frame of the worksheet. `place` is where its original is to lie, where the destination has folders."""
 
     n: int
+    place: str
     shown: Shown
     state: State
     why: str
@@ -111,12 +121,17 @@ class Worksheet:
         self.put("looks", str(number))
         return number
 
-    def enter(self, look: int, frames: Iterable[tuple[Shown, str, str, Sequence[Verdict]]]) -> None:
-        """Enter frames as they are shown now (with a mark of their content, why nothing of one is taken, and what becomes of
-        it).
-        """
+    def enter_lying(self, entries: Iterable[tuple[str, int]]) -> None:
+        """What lies at the destination now: paths and sizes."""
         with self.changing() as db:
-            for shown, mark, refused, verdicts in frames:
+            db.execute("DELETE FROM lying")
+            rows = ((collision_key(path), size) for path, size in entries)
+            db.executemany("INSERT OR IGNORE INTO lying VALUES (?, ?)", rows)
+
+    def enter(self, look: int, frames: Iterable[Weighed]) -> None:
+        """Enter frames as they are shown now."""
+        with self.changing() as db:
+            for shown, mark, refused, verdicts, place in frames:
                 row = db.execute(
                     "SELECT n, state, shown FROM frames WHERE id = ? AND mark = ?", (shown.id, mark)
                 ).fetchone()
@@ -133,16 +148,34 @@ class Worksheet:
                     )
                 else:
                     number = db.execute(
-                        "INSERT INTO frames (id, mark, seen, kind, bytes, files, shown, state, why)"
-                        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING n",
-                        (shown.id, mark, look, shown.kind, shown.bytes, len(shown.files), msgspec.json.encode(shown),
-                         "left" if refused else "waiting", refused),
+                        "INSERT INTO frames (id, name, mark, seen, kind, bytes, files, shown, state, why, place, place_key)"
+                        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING n",
+                        (shown.id, shown.name, mark, look, shown.kind, shown.bytes, len(shown.files), msgspec.json.encode(shown),
+                         "left" if refused else "waiting", refused, *self._free(place, shown.files[0].bytes)),
                     ).fetchone()[0]  # fmt: skip
                 db.execute("DELETE FROM verdicts WHERE frame = ?", (number,))
                 db.executemany(
                     "INSERT INTO verdicts VALUES (?, ?, ?, ?)",
                     ((number, one.what, one.outcome, one.how) for one in verdicts),
                 )
+
+    def _free(self, place: str, size: int) -> tuple[str, str]:
+        """The place itself, or the first beside it that is no other frame's, and where nothing of another size lies; and its key.
+
+        It is chosen once: a later run finds there what an earlier one put.
+        """
+        if not place:
+            return "", ""
+
+        def taken(name: str) -> bool:
+            key = collision_key(folder + name)
+            lying = self.db.execute("SELECT bytes FROM lying WHERE key = ?", (key,)).fetchone()
+            ours = self.db.execute("SELECT 1 FROM frames WHERE place_key = ?", (key,)).fetchone()
+            return ours is not None or (lying is not None and lying[0] != size)
+
+        folder = place[: len(place) - len(place.rpartition("/")[2])]
+        free = folder + free_name(place[len(folder) :], taken)
+        return free, collision_key(free)
 
     def enter_albums(self, albums: Iterable[ShownAlbum]) -> None:
         with self.changing() as db:
@@ -204,7 +237,7 @@ class Worksheet:
     def _page(self, marks: str, states: Sequence[str], last: int, look: int) -> list[Any]:
         with self._lock:
             return self.db.execute(
-                f"SELECT n, shown, state, why, sent FROM frames WHERE state IN ({marks}) AND n > ? AND seen >= ?"
+                f"SELECT n, place, shown, state, why, sent FROM frames WHERE state IN ({marks}) AND n > ? AND seen >= ?"
                 " ORDER BY n LIMIT ?",
                 (*states, last, look, _PAGE),
             ).fetchall()
@@ -241,7 +274,7 @@ class Worksheet:
         """The frame that a destination calls so."""
         with self._lock:
             row = self.db.execute(
-                "SELECT n, shown, state, why, sent FROM frames WHERE there = ?"
+                "SELECT n, place, shown, state, why, sent FROM frames WHERE there = ?"
                 " AND state IN ('sent', 'proven', 'missing', 'amiss')",
                 (there,),
             ).fetchone()
@@ -262,7 +295,7 @@ class Worksheet:
     def restated(self, look: int) -> list[str]:
         """Frames of which something else is said by now than was sent."""
         with self._lock:
-            return [row[0] for row in self.db.execute("SELECT id FROM frames WHERE restated = ? ORDER BY n", (look,))]
+            return [row[0] for row in self.db.execute("SELECT name FROM frames WHERE restated = ? ORDER BY n", (look,))]
 
     # Figures.
 
@@ -279,7 +312,7 @@ class Worksheet:
         """The fidelity table: for each thing how many frames keep, change or lose it, with an example."""
         rows: dict[str, dict[str, Any]] = {}
         for what, outcome, how, count, example in self.db.execute(
-            "SELECT what, outcome, max(how), count(*), min(id) FROM verdicts JOIN frames ON n = frame"
+            "SELECT what, outcome, max(how), count(*), min(name) FROM verdicts JOIN frames ON n = frame"
             " WHERE seen >= ? AND state != 'left' GROUP BY what, outcome",
             (look,),
         ):
@@ -291,9 +324,10 @@ class Worksheet:
 
 
 def _line(row: Any) -> Line:
-    number, shown, state, why, sent = row
+    number, place, shown, state, why, sent = row
     return Line(
         number,
+        place,
         msgspec.json.decode(shown, type=Shown),
         state,
         why,

@@ -66,6 +66,11 @@ class Shown(msgspec.Struct, frozen=True, omit_defaults=True):
     edits: bool = False
 
     @property
+    def name(self) -> str:
+        """What a person calls it: its original's name, in its folder where it has one."""
+        return f"{self.folder}/{self.files[0].name}" if self.folder else self.files[0].name
+
+    @property
     def bytes(self) -> int:
         return sum(file.bytes for file in self.files)
 

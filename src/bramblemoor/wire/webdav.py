@@ -175,14 +175,14 @@ class WebDav:
 
     def make_folder(self, path: str) -> None:
         """Make a folder, and those above it. Raises Answered where the server makes none."""
-        reply = self.http.exchange("MKCOL", self.where(path, folder=True), takes=(201, 405, 409))
-        if reply.status == 201 or ((found := self.at(path)) is not None and found.is_folder):
-            return
         above = path.rpartition("/")[0]
-        if reply.status == 409 and above:
+        for _ in range(2):
+            reply = self.http.exchange("MKCOL", self.where(path, folder=True), takes=(201, 405, 409))
+            if reply.status == 201 or ((found := self.at(path)) is not None and found.is_folder):
+                return
+            if reply.status != 409 or not above:
+                break
             self.make_folder(above)
-            reply = self.http.exchange("MKCOL", self.where(path, folder=True), takes=(201,))
-            return
         raise Answered.with_status(
             reply.status,
             f"{self.http.name} does not make the folder {path} (it answers {reply.status}).",

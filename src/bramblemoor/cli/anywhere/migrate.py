@@ -99,6 +99,7 @@ def migrate(
         return
     with worksheet_of(library, way.transfer) as sheet:
         plan = _planned(sheet, way, scope)
+        sheet.put("stores", way.destination.keeps.stores)
         if not json:
             print_plan(way.transfer, plan, way.destination)
         _require_room(plan, way)

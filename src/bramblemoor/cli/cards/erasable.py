@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from bramblemoor.intake.erasable import Answer, Item
     from bramblemoor.library.home import Library
     from bramblemoor.library.selection import Selection
+    from bramblemoor.running import Progress
 
 _FEW = 8
 
@@ -54,13 +55,15 @@ def erasable(
         )
     library = library_here(library_dir)
     know_stand_ins()
+    holders = {one.number: one for one in holders_of(library)}
     with say.meter() as progress:
         if source is not None:
             answer = check_source(library, source, folder or [], progress)
             what = say.place(source.resolve())
+        elif account:
+            answer, what = _of_account(library, account, holders, progress)
         else:
-            answer, what = _of_library(library, selection, account)
-    holders = {one.number: one for one in holders_of(library)}
+            answer, what = _of_library(library, selection)
     if json:
         say.as_json(_document(answer, holders))
     else:
@@ -69,19 +72,37 @@ def erasable(
         raise typer.Exit(1)
 
 
-def _of_library(library: "Library", selection: "Selection", account: str) -> "tuple[Answer, str]":
-    """The answer for frames of the library, and what they are; of an account also whether it holds more than is here."""
+def _of_library(library: "Library", selection: "Selection") -> "tuple[Answer, str]":
+    """The answer for frames of the library, and what they are."""
+    from bramblemoor.intake.erasable import check_selection
+    from bramblemoor.library.selection import select
+
+    selected = select(library, selection)
+    return check_selection(library, selected, to_leave=True), selected.said.partition(" ")[2]
+
+
+def _of_account(
+    library: "Library", account: str, holders: "dict[int, Holder]", progress: "Progress"
+) -> "tuple[Answer, str]":
+    """The answer for an account: of one that shows its frames by each of them, else by what came of its exports."""
     from bramblemoor.cli.exports.service import sign_in
     from bramblemoor.intake.erasable import check_selection
     from bramblemoor.library.receipts import Finding
     from bramblemoor.library.selection import Selection, select
+    from bramblemoor.migrate.elsewhere import check_account
+    from bramblemoor.migrate.sources import source_of
     from bramblemoor.services.book import service_named
+    from bramblemoor.services.interface import Listing, Tree
 
-    if not account:
-        selected = select(library, selection)
-        return check_selection(library, selected, to_leave=True), selected.said.partition(" ")[2]
     known = service_named(library, account)
-    held = sign_in(library, known, 60).survey().statement.frames
+    opened = sign_in(library, known, 60)
+    if isinstance(opened, Tree | Listing):
+        answer, services = check_account(
+            library, source_of(known.name, opened, "", known.options.get("lists", "")), progress
+        )
+        holders.update(services)
+        return answer, f"the account {known.name}"
+    held = opened.survey().statement.frames
     selected = select(library, Selection(services=[known.name]))
     answer = check_selection(library, selected, to_leave=False)
     if held > selected.count:
@@ -126,7 +147,12 @@ def _print(library: "Library", answer: "Answer", holders: "dict[int, Holder]", w
         names = ", ".join(one.path for one in answer.others[:3])
         say.line(f"Not looked for, as no picture: {say.many(len(answer.others), 'other file')} ({names}"
                  f"{', ...' if len(answer.others) > 3 else ''}).")  # fmt: skip
-    if answer.short:
+    if answer.short and what.startswith("the account"):
+        say.line(
+            "Next: bring it home (bramblemoor fetch, or order), then bramblemoor backup; or migrate it to another service."
+            " Then ask again. Nothing was erased."
+        )
+    elif answer.short:
         absent = any(one.absent for one in answer.short)
         way = "bramblemoor intake, then " if absent else ""
         say.line(f"Next: {way}bramblemoor backup; then ask again. Nothing was erased.")

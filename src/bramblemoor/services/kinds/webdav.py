@@ -1,6 +1,7 @@
 """A folder service over WebDAV: a tree to read from, and to put files into."""
 
 import hashlib
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import cached_property
@@ -44,6 +45,7 @@ class WebDavFolders(Account, Tree, TreeUploads):
         self.odd: list[str] = []
         self._dav = WebDav(self._http, self.odd.append)
         self._folders: set[str] = {""}
+        self._making = threading.Lock()
 
     @classmethod
     def checked_address(cls, url: str) -> str:
@@ -134,6 +136,8 @@ class WebDavFolders(Account, Tree, TreeUploads):
                     yield piece
 
         status = self._dav.put(beside, body, outgoing.bytes)
+        if status in (500, 502):
+            return None  # some answer so where they are only busy
         if status not in (200, 201, 204):
             why = "it is full" if status in (_FULL, 413) else f"it answers {status}"
             raise NotTaken(why)
@@ -172,17 +176,18 @@ class WebDavFolders(Account, Tree, TreeUploads):
         return True
 
     def _make(self, folder: str) -> None:
-        if folder in self._folders:
-            return
-        try:
-            self._dav.make_folder(folder)
-        except Answered as error:
-            if error.status == 401:
-                raise
-            raise NotTaken(f"it makes no folder {folder} (it answers {error.status})") from error
-        while folder and folder not in self._folders:
-            self._folders.add(folder)
-            folder = folder.rpartition("/")[0]
+        with self._making:
+            if folder in self._folders:
+                return
+            try:
+                self._dav.make_folder(folder)
+            except Answered as error:
+                if error.status == 401:
+                    raise
+                raise NotTaken(f"it makes no folder {folder} (it answers {error.status})") from error
+            while folder and folder not in self._folders:
+                self._folders.add(folder)
+                folder = folder.rpartition("/")[0]
 
 
 def _entry(lying: Lying) -> Entry:
