@@ -79,6 +79,7 @@ _SECTIONS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
         (
             ("compare", "anywhere.compare", "Compare two trees side by side: services, the library, folders."),
             ("migrate", "anywhere.migrate", "Carry a collection from one service to another, proven on arrival."),
+            ("transfer", "anywhere.transfer", "Collections on their way: list, look, watch, stop."),
         ),
     ),
     (

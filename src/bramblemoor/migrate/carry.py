@@ -123,7 +123,7 @@ def _all(
     """Keep AT_ONCE frames on their way, and enter what became of them as they come."""
     waiting = sheet.lines("waiting", "missing", look=look)
     failed: BaseException | None = None
-    beaten = 0.0
+    began, beaten = time.monotonic(), 0.0
     with ThreadPoolExecutor(AT_ONCE) as pool:
         under_way: dict[Future[Outcome], Line] = {}
         while True:
@@ -148,7 +148,7 @@ def _all(
                 failed = _refuses_all(name, came[-1][1][2])
             if time.monotonic() - beaten > _BEAT:
                 beaten = time.monotonic()
-                sheet.beat()
+                sheet.beat(carried.bytes / max(0.001, time.monotonic() - began))
                 pace.stopped = pace.stopped or bool(sheet.get("stop"))
             if failed is not None or pace.stopped:
                 for future in under_way:

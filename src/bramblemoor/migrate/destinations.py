@@ -35,6 +35,7 @@ from bramblemoor.services.interface import (
     Account,
     Content,
     FrameUploads,
+    Listing,
     NameTaken,
     NotTaken,
     Tree,
@@ -101,6 +102,10 @@ class Destination(ABC):
 
     def lying(self) -> Iterator[tuple[str, int]]:
         """What lies there, where it has folders: paths and sizes."""
+        return iter(())
+
+    def held(self) -> Iterator[tuple[str, str]]:
+        """What it shows by digest, where it has no folders: the SHA-256 of an original, and what that frame is called there."""
         return iter(())
 
     def place_of(self, frame: Shown, source: Source) -> str:
@@ -312,6 +317,12 @@ class FlatDestination(Destination):
     def __init__(self, name: str, account: FrameUploads, *, embed: bool) -> None:
         self.name, self._account, self._embed = name, account, embed
         self.keeps = account.fidelity()
+
+    def held(self) -> Iterator[tuple[str, str]]:
+        if self.keeps.stores == "original" and isinstance(self._account, Listing):
+            for shown in self._account.frames():
+                if shown.files[0].sha256 and not shown.reduced:
+                    yield shown.files[0].sha256, shown.id
 
     def send(self, key: str, place: str, frame: Shown, albums: Sequence[str], source: Source, try_: Try) -> Sent:
         files = [file for file in frame.files if file.role == "original" or file.role in self.keeps.roles]

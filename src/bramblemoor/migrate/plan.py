@@ -2,7 +2,7 @@
 
 import hashlib
 import json
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from bramblemoor.migrate.destinations import Destination
@@ -45,12 +45,20 @@ class Plan:
 
 
 def make_plan(
-    sheet: Worksheet, source: Source, destination: Destination, scope: Scope, room: int | None, progress: Progress
+    sheet: Worksheet,
+    source: Source,
+    destination: Destination,
+    scope: Scope,
+    room: int | None,
+    earlier: Iterable[tuple[str, str, str]],
+    progress: Progress,
 ) -> Plan:
-    """List the source, and weigh each frame."""
+    """List the source, and weigh each frame. `earlier` is what other transfers have brought there: see `Worksheet.enter_held`."""
     look = sheet.begin_listing()
     keeps, listed, folders = destination.keeps, 0, dict[str, list[str]]()
     sheet.enter_lying(destination.lying())
+    there = {called: (sha256, called, sha256) for sha256, called in destination.held()}
+    sheet.enter_held([*there.values(), *(one for one in earlier if one[1] in there)])
     for some in portions(source.frames(read=not keeps.sidecars), _ENTERED):
         sheet.enter(look, (_entry(one, source, destination, scope) for one in some))
         listed += len(some)
@@ -66,6 +74,8 @@ def make_plan(
         found = [count for state, count in counts.items() if state in states]
         return sum(one[0] for one in found), sum(one[1] for one in found), sum(one[2] for one in found)
 
+    sheet.note_held(look)
+    counts = sheet.counts(look)
     table = {row.what: row for row in sheet.table(look)}
     return Plan(
         look, of(*counts), of("waiting", "missing"), of("sent", "proven", "amiss"), of("left"),

@@ -89,6 +89,10 @@ def _amiss(line: Line, shown: Shown, keeps: Fidelity, found: Proven) -> Iterator
     """What a destination shows otherwise than it was sent, and otherwise than it said beforehand."""
     assert line.sent is not None
     name = line.shown.files[0].name
+    if line.sent.already:  # it is somebody's own there, with whatever that one said of it
+        if shown.files[0].sha256 != line.sent.files[0].sha256:
+            yield "it lay there, and is another one by now"
+        return
     if len(shown.files) != len(line.sent.files):
         yield f"{len(line.sent.files)} files were sent, and {len(shown.files)} are there"
     is_reduced = keeps.stores == "reduced" and line.shown.kind != "video"

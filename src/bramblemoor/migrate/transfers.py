@@ -1,7 +1,7 @@
 """The transfers that a library knows: from where to where, and of what; each with a worksheet of its own in ledger/transfers/."""
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -94,6 +94,20 @@ def look_into(library: Library, one: Transfer) -> Worksheet | None:
     """Its worksheet, to look at; None where none was written yet."""
     path = folder_of(library) / f"{one.id}.sqlite"
     return Worksheet(path, only_look=True) if path.is_file() else None
+
+
+def brought_to(library: Library, destination: str) -> Iterator[tuple[str, str, str]]:
+    """What transfers have proven at a destination: the digest of each original at its source, what the frame is called there,
+    and the digest of what was sent.
+    """
+    for one in transfers(library):
+        sheet = look_into(library, one) if one.destination == destination else None
+        if sheet is not None:
+            with closing(sheet):
+                for line in sheet.lines("proven"):
+                    if line.sent is not None:
+                        first = line.sent.files[0]
+                        yield first.source_sha256, line.sent.there, first.sha256
 
 
 def ask_to_stop(library: Library, one: Transfer) -> bool:

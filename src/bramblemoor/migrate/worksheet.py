@@ -15,7 +15,7 @@ import msgspec
 from bramblemoor.disk.names import collision_key, free_name
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.receipts import Amount
-from bramblemoor.migrate.destinations import Sent
+from bramblemoor.migrate.destinations import Sent, SentFile
 from bramblemoor.migrate.fidelity import Row, Verdict
 from bramblemoor.services.moving import Shown, ShownAlbum
 
@@ -39,6 +39,7 @@ _TABLES = """
     CREATE INDEX IF NOT EXISTS frames_there ON frames (there);
     CREATE INDEX IF NOT EXISTS frames_place ON frames (place_key);
     CREATE TABLE IF NOT EXISTS lying (key TEXT PRIMARY KEY, bytes INTEGER NOT NULL) WITHOUT ROWID;
+    CREATE TABLE IF NOT EXISTS held (sha256 TEXT PRIMARY KEY, there TEXT NOT NULL, sent TEXT NOT NULL) WITHOUT ROWID;
     CREATE INDEX IF NOT EXISTS frames_state ON frames (state);
     CREATE TABLE IF NOT EXISTS verdicts (
         frame INTEGER NOT NULL, what TEXT NOT NULL, outcome TEXT NOT NULL, how TEXT NOT NULL, PRIMARY KEY (frame, what)
@@ -106,8 +107,11 @@ class Worksheet:
 
     # What is going on, for those who look.
 
-    def beat(self) -> None:
-        self.put("alive", str(now_seconds()))
+    def beat(self, rate: float) -> None:
+        """Say that a run is alive, and how many bytes it sends a second."""
+        with self.changing() as db:
+            rows = (("alive", str(now_seconds())), *((("rate", str(rate)),) if rate else ()))
+            db.executemany("INSERT OR REPLACE INTO meta VALUES (?, ?)", rows)
 
     @property
     def is_alive(self) -> bool:
@@ -127,6 +131,23 @@ class Worksheet:
             db.execute("DELETE FROM lying")
             rows = ((collision_key(path), size) for path, size in entries)
             db.executemany("INSERT OR IGNORE INTO lying VALUES (?, ?)", rows)
+
+    def enter_held(self, frames: Iterable[tuple[str, str, str]]) -> None:
+        """What is at the destination now: digests of originals, what each is called there, and the digest that it has there."""
+        with self.changing() as db:
+            db.execute("DELETE FROM held")
+            db.executemany("INSERT OR IGNORE INTO held VALUES (?, ?, ?)", frames)
+
+    def note_held(self, look: int) -> None:
+        """Frames whose originals are there already need not be sent: they are noted as if they had been."""
+        found: list[tuple[int, State, str, Sent | None]] = []
+        for line in self.lines("waiting", look=look):
+            first = line.shown.files[0]
+            row = self.db.execute("SELECT there, sent FROM held WHERE sha256 = ?", (first.sha256,)).fetchone()
+            if row is not None and first.sha256:
+                file = SentFile(first.role, first.name, first.bytes, row[1], first.bytes, first.sha256)
+                found.append((line.n, "sent", "", Sent(row[0], (file,), already=True)))
+        self.note(found, int(self.get("runs", "0")) + 1)
 
     def enter(self, look: int, frames: Iterable[Weighed]) -> None:
         """Enter frames as they are shown now."""

@@ -95,10 +95,10 @@ def migrate(
         with holding(library):
             enter_transfer(library, way.transfer)
     if dry_run:
-        _show(way, scope, json=json)
+        _show(library, way, scope, json=json)
         return
     with worksheet_of(library, way.transfer) as sheet:
-        plan = _planned(sheet, way, scope)
+        plan = _planned(library, sheet, way, scope)
         sheet.put("stores", way.destination.keeps.stores)
         if not json:
             print_plan(way.transfer, plan, way.destination)
@@ -153,16 +153,18 @@ def _way(
     return _Way(transfer, is_new, begin, destination_of(end.name, account, into, template, embed=scope.embed), account)
 
 
-def _planned(sheet: "Worksheet", way: _Way, scope: "Scope") -> "Plan":
+def _planned(library: Library, sheet: "Worksheet", way: _Way, scope: "Scope") -> "Plan":
     from bramblemoor.migrate.plan import make_plan
+    from bramblemoor.migrate.transfers import brought_to
     from bramblemoor.services.interface import Uploads
 
     room = way.account.room() if isinstance(way.account, Uploads) else None
     with say.meter() as progress:
-        return make_plan(sheet, way.source, way.destination, scope, room, progress)
+        earlier = brought_to(library, way.destination.name)
+        return make_plan(sheet, way.source, way.destination, scope, room, earlier, progress)
 
 
-def _show(way: _Way, scope: "Scope", *, json: bool) -> None:
+def _show(library: Library, way: _Way, scope: "Scope", *, json: bool) -> None:
     """The plan alone; nothing of it is kept."""
     import tempfile
     from contextlib import closing
@@ -174,7 +176,7 @@ def _show(way: _Way, scope: "Scope", *, json: bool) -> None:
         tempfile.TemporaryDirectory(prefix="bramblemoor-") as scratch,
         closing(Worksheet(Path(scratch, "plan.sqlite"))) as sheet,
     ):
-        plan = _planned(sheet, way, scope)
+        plan = _planned(library, sheet, way, scope)
     if json:
         say.as_json({"dry_run": True, **plan_document(way.transfer, plan)})
         return
