@@ -23,6 +23,7 @@ from starlette.routing import Route
 
 from bramblemoor.standins.exporter import CONTAINERS, Account, Scope, write_parts
 from bramblemoor.standins.inbox import Inbox, InboxFaults
+from bramblemoor.standins.sign_in import SignIn
 
 PIECE = 1 << 18
 DEFAULT_PART_BYTES = 6_000_000
@@ -74,16 +75,14 @@ class StandIn:
         self.pace = pace
         self.began = time.monotonic()
         self.lock = threading.RLock()
+        self.sign_in = SignIn(account.name, account.folder, pace.sign_in)
         self.inbox = Inbox(account, inbox or InboxFaults()) if account.keeps() else None
 
     def app(self) -> Starlette:
         def guarded(handler: Callable[[Request], Response]) -> Callable[[Request], Awaitable[Response]]:
             async def answer(request: Request) -> Response:
-                given = request.headers.get("authorization", "")
-                lapsed = self.pace.sign_in and time.monotonic() - self.began > self.pace.sign_in
-                if lapsed or not hmac.compare_digest(given.encode(), f"Bearer {self.token}".encode()):
-                    what = "the sign-in has lapsed" if lapsed else "the token is not known here"
-                    return _problem(401, what, {"WWW-Authenticate": "Bearer"})
+                if (amiss := self._amiss(request)) is not None:
+                    return amiss
                 if self.faults.take("busy"):
                     return _problem(503, "too busy", {"Retry-After": "1"})
                 request.state.body = await request.body()
@@ -101,8 +100,25 @@ class StandIn:
                 Route("/v1/orders/{order}", guarded(self.withdraw), methods=["DELETE"]),
                 Route("/v1/orders/{order}/parts/{number:int}", guarded(self.send_part)),
                 *(self.inbox.routes(guarded) if self.inbox else ()),
+                *self.sign_in.routes(),
             ]
         )
+
+    def _amiss(self, request: Request) -> Response | None:
+        """What is answered to whom is not signed in, or not for this; the token of the account's folder opens everything."""
+        given = request.headers.get("authorization", "")
+        if hmac.compare_digest(given.encode(), f"Bearer {self.token}".encode()):
+            lapsed = self.pace.sign_in and time.monotonic() - self.began > self.pace.sign_in
+            return _problem(401, "the sign-in has lapsed", {"WWW-Authenticate": "Bearer"}) if lapsed else None
+        scope = self.sign_in.scope_of(given.removeprefix("Bearer "))
+        if scope is None:
+            return _problem(401, "the token is not known here", {"WWW-Authenticate": "Bearer"})
+        sends = request.method in ("PUT", "POST") and not request.url.path.startswith(("/v1/orders", "/v1/picks"))
+        if sends and "send" not in scope.split():
+            return _problem(
+                403, "this sign-in may only read", {"WWW-Authenticate": 'Bearer error="insufficient_scope"'}
+            )
+        return None
 
     def show_account(self, request: Request) -> Response:
         items = self.account.items

@@ -293,6 +293,12 @@ class Http:
                 f"{self.name} refuses the {self._signature.called}: {detail}.",
                 f"Get a new one there and run: bramblemoor service add {self.name} {self.url}",
             )
+        if status == 403 and "insufficient_scope" in response.headers.get("www-authenticate", ""):  # RFC 6750, 3.1
+            raise Answered.with_status(
+                403,
+                f"The sign-in at {self.name} is not for this: {detail}.",
+                f"Sign in for sending, too: bramblemoor service sign-in {self.name} --may-send",
+            )
         if 300 <= status < 400:
             raise Answered.with_status(
                 status,

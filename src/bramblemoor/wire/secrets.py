@@ -2,6 +2,8 @@
 
 import json
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from bramblemoor.errors import NotPossible
@@ -12,7 +14,22 @@ _RING = "bramblemoor"
 def keep(account: str, token: str) -> None:
     """Keep a token for `account`, replacing an earlier one."""
     if not _ring_keeps(account, token):
-        _write(_read() | {account: token})
+        with _alone():
+            _write(_read() | {account: token})
+
+
+def forget(account: str) -> None:
+    """Keep nothing for `account` any more."""
+    with _alone():
+        kept = _read()
+        if kept.pop(account, None) is not None:
+            _write(kept)
+    if "BRAMBLEMOOR_SECRETS" not in os.environ:
+        import keyring
+        from keyring.errors import KeyringError
+
+        with suppress(KeyringError):
+            keyring.delete_password(_RING, account)
 
 
 def recall(account: str) -> str | None:
@@ -40,6 +57,17 @@ def _ring_keeps(account: str, token: str) -> bool:
     except KeyringError:
         return False
     return True
+
+
+@contextmanager
+def _alone() -> Iterator[None]:
+    """Within it no other run changes the file."""
+    from filelock import FileLock
+
+    path = _path()
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with FileLock(path.with_name(path.name + ".lock")):
+        yield
 
 
 def _path() -> Path:

@@ -16,6 +16,7 @@ from bramblemoor.library.home import Library
 if TYPE_CHECKING:
     from bramblemoor.services.book import KnownService
     from bramblemoor.services.interface import Account, Exports, Survey
+    from bramblemoor.wire.sign_in import Asking
 
 app = group("service", "Add, list and survey cloud accounts.")
 
@@ -33,7 +34,7 @@ def sign_in(library: Library, known: "KnownService", patience: float) -> "Accoun
     if token is None:
         raise ServiceTrouble(
             f"No token for {known.name} is kept on this machine.",
-            f"Sign in: bramblemoor service add {known.name} {known.url}.",
+            f"Sign in: bramblemoor service sign-in {known.name}, or bramblemoor service add {known.name} {known.url}.",
         )
     return _open(library, known, token, patience)
 
@@ -46,18 +47,122 @@ def exporting(library: Library, known: "KnownService", patience: float) -> "Expo
 
 
 def _open(library: Library, known: "KnownService", token: str, patience: float) -> "Account":
+    """The account; `token` is what is kept: one that was copied, a password, or what a sign-in with a code gave."""
     from bramblemoor.services.kinds import open_account
+    from bramblemoor.wire import sign_in as signing_in
+
+    tokens = signing_in.read(token)
+    signature = token if tokens is None else signing_in.Renewing(
+        asking(library, known), tokens, lambda fresh: _keep(library, known.name, signing_in.written(fresh))
+    )  # fmt: skip
 
     trusted = _authority_of(library, known.name)
     return open_account(
-        known.kind, known.name, known.url, token, known.options, patience=patience, notice=say.note,
+        known.kind, known.name, known.url, signature, known.options, patience=patience, notice=say.note,
         proxy=library.settings.network.proxy, authority=str(trusted) if trusted.is_file() else "",
     )  # fmt: skip
+
+
+def _keep(library: Library, service: str, secret: str) -> None:
+    from bramblemoor.services.book import account_key
+    from bramblemoor.wire import secrets
+
+    secrets.keep(account_key(library, service), secret)
+
+
+def asking(library: Library, known: "KnownService") -> "Asking":
+    """Who is asked to sign in."""
+    from bramblemoor.wire.sign_in import Asking
+
+    trusted = _authority_of(library, known.name)
+    authority = str(trusted) if trusted.is_file() else ""
+    return Asking(known.name, known.url, authority, library.settings.network.proxy)
 
 
 def _authority_of(library: Library, service: str) -> Path:
     """Where a certificate is kept that is trusted for a service alone: it belongs to the library, and is backed up with it."""
     return library.root / "companions" / "authorities" / f"{service}.pem"
+
+
+MaySend = Annotated[
+    bool, typer.Option("--may-send", help="With a code: ask to send frames, too. Else only to look and to export.")
+]
+
+
+def _typed(library: Library, known: "KnownService", *, may_send: bool) -> str:
+    """Let the user type a code on the service's page, and wait for it; what is to be kept."""
+    from bramblemoor.wire import sign_in as signing_in
+
+    ask = asking(library, known)
+    issuer = signing_in.issuer_of(ask)
+    scope = f"{signing_in.READ} {signing_in.SEND}" if may_send else signing_in.READ
+    code = signing_in.begin(ask, issuer, scope)
+    say.note(f"Open {code.verification_uri} in any browser, and type: {code.user_code}")
+    what = "looking, exporting and sending" if may_send else "looking and exporting only"
+    say.note(f"It is asked for {what}. Waiting, {say.duration(code.expires_in)} at most; Ctrl-C gives up.")
+    return signing_in.written(signing_in.wait(ask, issuer, code, scope))
+
+
+@app.command("sign-in")
+def sign_in_again(
+    name: Annotated[
+        str | None,
+        typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
+    ] = None,
+    may_send: MaySend = False,
+    patience: Patience = 30,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Sign in to a service with a code that is typed on its page, for looking and exporting only, or for sending, too."""
+    from bramblemoor.services.book import service_named
+
+    library = library_here(library_dir)
+    library.require_writable()
+    known = service_named(library, name)
+    token = _typed(library, known, may_send=may_send)
+    _keep(library, known.name, token)  # at once: what is renewed takes its place
+    survey = _open(library, known, token, patience).survey()
+    if json:
+        say.as_json({"service": known.name, "url": known.url, "frames": survey.statement.frames})
+        return
+    say.line(f"Signed in to {known.name}: it holds {say.many(survey.statement.frames, 'frame')}.")
+
+
+@app.command("sign-out")
+def sign_out(
+    name: Annotated[
+        str | None,
+        typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
+    ] = None,
+    library_dir: LibraryDir = None,
+    json: AsJson = False,
+) -> None:
+    """Sign out of a service: what opens it is taken back there, where it offers that, and forgotten here."""
+    from bramblemoor.services.book import account_key, service_named
+    from bramblemoor.wire import secrets
+    from bramblemoor.wire import sign_in as signing_in
+
+    library = library_here(library_dir)
+    known = service_named(library, name)
+    kept = secrets.recall(account_key(library, known.name))
+    tokens = signing_in.read(kept or "")
+    revoked = False
+    if tokens is not None:
+        ask = asking(library, known)
+        revoked = signing_in.revoke(ask, signing_in.issuer_of(ask), tokens)
+    secrets.forget(account_key(library, known.name))
+    if json:
+        say.as_json({"service": known.name, "signed_out": kept is not None, "revoked": revoked})
+        return
+    if kept is None:
+        say.line(f"Nothing was kept that opens {known.name}.")
+    elif revoked:
+        say.line(f"Signed out of {known.name}: it takes what was kept here no more.")
+    else:
+        say.line(
+            f"What opened {known.name} is forgotten here. The service still takes it: take it back on the service's own pages."
+        )
 
 
 @app.command("add")
@@ -85,6 +190,10 @@ def add(
         str,
         typer.Option(metavar="NAME|FILE", help="How it writes its exports; the service's name if not given."),
     ] = "",
+    code: Annotated[
+        bool, typer.Option("--code", help="Sign in with a code that is typed on the service's page, not with a token.")
+    ] = False,
+    may_send: MaySend = False,
     lists: Annotated[
         str,
         typer.Option(metavar="FOLDER", help="A folder that only lists what lies in others: nothing is taken from it."),
@@ -101,10 +210,9 @@ def add(
 ) -> None:
     """Add a service to the library, or sign in to it anew. What opens it is tried before it is kept."""
     from bramblemoor.exports.dialect import load_dialect
-    from bramblemoor.services.book import KnownService, account_key, add_service
+    from bramblemoor.services.book import KnownService, add_service
     from bramblemoor.services.kinds import FLAT, PARCELS, kind_named
     from bramblemoor.services.kinds.parcel_http import ParcelHttp
-    from bramblemoor.wire import secrets
 
     library = library_here(library_dir)
     library.require_writable()
@@ -113,17 +221,22 @@ def add(
     known = KnownService(
         plain_name("service", name), kind_named(kind).checked_address(url), written.name, kind, options
     )
-    token = _token(_SECRETS[kind], name, token_file)
+    if not code:
+        token = _token(_SECRETS[kind], name, token_file)
     with holding(library):
         if authority is not None:
             _trust(library, known.name, authority)
+        if code:  # kept at once: what is renewed takes its place
+            token = _typed(library, known, may_send=may_send)
+            _keep(library, known.name, token)
         account = _open(library, known, token, patience)
         survey = account.survey()
         if isinstance(account, ParcelHttp) and account.is_more():
             known = replace(known, kind=FLAT)
         if Path(dialect).is_file():
             write_atomically(library.dialects / f"{written.name}.toml", written.source.encode())
-        secrets.keep(account_key(library, name), token)
+        if not code:
+            _keep(library, known.name, token)
         add_service(library, known)
     if json:
         say.as_json({"service": name, "url": known.url, "dialect": known.dialect, "frames": survey.statement.frames})
@@ -202,6 +315,7 @@ def list_services(library_dir: LibraryDir = None, json: AsJson = False) -> None:
                         "dialect": one.dialect,
                         "kind": one.kind,
                         "can": powers(kind_named(one.kind)),
+                        "signed_in": _signed_in(library, one.name),
                         "orders": [
                             {"order": order.id, "state": order.state} for order in placed if order.service == one.name
                         ],
@@ -217,14 +331,30 @@ def list_services(library_dir: LibraryDir = None, json: AsJson = False) -> None:
     rows = [
         (
             one.name,
+            one.kind,
             one.url,
-            one.dialect,
+            _signed_in(library, one.name),
             ", ".join(f"{order.id} {order.state}" for order in placed if order.service == one.name) or "none",
         )
         for one in known
     ]
-    say.table(("service", "address", "dialect", "orders"), rows, wraps=3)
+    say.table(("service", "kind", "address", "signed in", "orders"), rows, wraps=4)
     say.line(f"{say.many(len(known), 'service')} of {whose(library)}.")
+
+
+def _signed_in(library: Library, service: str) -> str:
+    """How one is signed in there, and for what."""
+    from bramblemoor.services.book import account_key
+    from bramblemoor.wire import secrets
+    from bramblemoor.wire import sign_in as signing_in
+
+    kept = secrets.recall(account_key(library, service))
+    if kept is None:
+        return "no"
+    tokens = signing_in.read(kept)
+    if tokens is None:
+        return "by what was given"
+    return "to send, too" if signing_in.SEND in tokens.scope.split() else "to look and export"
 
 
 @app.command("survey")

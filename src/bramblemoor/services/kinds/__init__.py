@@ -5,6 +5,7 @@ from importlib import import_module
 
 from bramblemoor.errors import WrongUse
 from bramblemoor.services.interface import Account
+from bramblemoor.wire.signing import Signature
 
 PARCELS, FLAT, FOLDERS, BUCKET = "parcels", "flat", "folders", "bucket"
 KINDS = {
@@ -35,7 +36,7 @@ def open_account(
     kind: str,
     name: str,
     url: str,
-    token: str,
+    token: str | Signature,
     options: dict[str, str],
     *,
     patience: float,

@@ -22,12 +22,13 @@ from bramblemoor.services.interface import (
 )
 from bramblemoor.services.moving import Powers
 from bramblemoor.wire.http import Answered, Http, Refused, check_address, first_byte, told_digest
+from bramblemoor.wire.signing import Signature
 
 
 class ParcelHttp(Account, Exports):
     """A signed-in account that makes parcels. What is given besides name, address and token is the client's: see `Http`."""
 
-    def __init__(self, name: str, url: str, token: str, **more: Any) -> None:
+    def __init__(self, name: str, url: str, token: str | Signature, **more: Any) -> None:
         self._http = Http(name, url, token, **more)
 
     @classmethod
