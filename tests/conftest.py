@@ -1,5 +1,6 @@
 """What the tests share: the installed program, the made-up service as a real server, and a library that was unpacked once."""
 
+import hashlib
 import json
 import os
 import re
@@ -11,7 +12,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -153,6 +154,67 @@ def serving(world: Path, *faults: str) -> Iterator[str]:
         assert process.stdout is not None and "listens" in process.stdout.readline()
         (world.parent / "token.txt").write_text((folder / "token.txt").read_text())
         yield (folder / "address.txt").read_text().strip()
+    finally:
+        process.kill()
+        process.wait()
+
+
+@dataclass
+class Served:
+    """A stand-in that runs: of which kind, where, and the file with what opens it."""
+
+    kind: str
+    folder: Path
+    where: dict[str, str]
+    secret: Path
+
+    def add(self, shell: "Shell", name: str, library: Path, *more: str | Path) -> None:
+        """Add it to a library."""
+        user = ["--user", self.where["user"]] if self.where["user"] else []
+        kind = ["--kind", self.kind] if self.kind != "flat" else []
+        shell("service", "add", name, self.where["url"], *kind, *user, "--token-file", self.secret, *more, cwd=library)
+
+
+_KINDS = {"stonewharf": ("folders", "keeper"), "coldbarrow": ("bucket", "VALLEYKEY")}
+_DRAWN = Path(tempfile.gettempdir()) / f"bramblemoor-drawn-{os.getuid()}"
+
+
+def drawn(service: str) -> Path:
+    """The account of a stand-in, drawn once for all tests of this version."""
+    source = b"".join(path.read_bytes() for path in sorted((ROOT / "src/bramblemoor/standins").glob("*.py")))
+    folder = _DRAWN / f"{service}-{hashlib.sha256(source).hexdigest()[:12]}"
+    if not folder.is_dir():
+        fresh = folder.with_name(f"{folder.name}-{os.getpid()}")
+        if service in _KINDS:
+            from bramblemoor.standins import coldbarrow, stonewharf
+
+            (stonewharf if service == "stonewharf" else coldbarrow).draw_account(fresh)
+        else:
+            from bramblemoor.standins import accounts
+
+            accounts()[service].draw(fresh)
+        with suppress(OSError):  # another worker was quicker
+            fresh.rename(folder)
+    return folder
+
+
+@contextmanager
+def standing_in(service: str, folder: Path, *faults: str) -> Iterator[Served]:
+    """A stand-in as a process, with an account of its own in a new folder; one that is there is gone on with."""
+    if not folder.exists():
+        shutil.copytree(drawn(service), folder)
+    command = [str(PROGRAM), "stand-in", service, str(folder), "--prepare", "0.1", *faults]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    kind, user = _KINDS.get(service, ("flat", ""))
+    try:
+        assert process.stdout is not None and "listens" in process.stdout.readline()
+        secret = folder / "token.txt"
+        where = {
+            "url": (folder / "address.txt").read_text().strip(),
+            "user": user,
+            "secret": secret.read_text().strip(),
+        }
+        yield Served(kind, folder, where, secret)
     finally:
         process.kill()
         process.wait()

@@ -417,9 +417,12 @@ def packet_of(frame: Shown, albums: Sequence[str], there: bytes | None = None) -
     return sidecar(facts, Belonging(albums=tuple(albums)), read_packet(there) if there is not None else None)
 
 
-def destination_of(name: str, account: Account, into: str, template: str, *, embed: bool) -> Destination:
-    """The destination that an account is. Raises WrongUse for one that takes nothing."""
+def destination_of(name: str, account: Account, into: str, template: str, mark: str, *, embed: bool) -> Destination:
+    """The destination that an account is; `mark` is the same at each run of a transfer. Raises WrongUse for one that takes
+    nothing.
+    """
     if isinstance(account, TreeUploads):
+        account.mark = mark
         return TreeDestination(name, account, into, template)
     if isinstance(account, FrameUploads):
         if into:

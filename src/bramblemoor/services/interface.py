@@ -267,6 +267,10 @@ class Uploads(ABC):
 
 
 class TreeUploads(Uploads):
+    """It takes files into folders. `mark` tells one who sends from another: whoever goes on with what was begun sets the same."""
+
+    mark: str
+
     @abstractmethod
     def put(
         self, path: Inside, outgoing: Outgoing, content: Content, begin: Callable[[str], None], *, mine: bool

@@ -10,14 +10,14 @@ _FILMS = (".mp4", ".m4v", ".mov", ".qt", ".3gp", ".avi", ".mts", ".m2ts", ".mpg"
 _RAWS = (".dng", ".cr2", ".cr3", ".nef", ".arw", ".raf", ".orf", ".rw2", ".pef", ".srw")
 SIDECAR = ".xmp"
 _UNFINISHED = ".bm-"
-NAME_BYTES = 255 - len(_UNFINISHED) - len(TEMPORARY)
+NAME_BYTES = 255 - len(_UNFINISHED) - len(".12345678") - len(TEMPORARY)
 """How long a name may be, so that it can be put beside its place first."""
 
 
-def unfinished(path: str) -> str:
-    """The name that a file has in its folder while it is sent."""
+def unfinished(path: str, mark: str) -> str:
+    """The name that a file has in its folder while it is sent; `mark` tells who sends it."""
     folder, _, name = path.rpartition("/")
-    return f"{folder}/{_UNFINISHED}{name}{TEMPORARY}".removeprefix("/")
+    return f"{folder}/{_UNFINISHED}{name}.{mark}{TEMPORARY}".removeprefix("/")
 
 
 def is_unfinished(path: str) -> bool:

@@ -54,12 +54,16 @@ class Quota:
 
 @dataclass(frozen=True)
 class Honours:
-    """What a server was found to do when it was tried."""
+    """What a server was found to do when it was tried; `resumes` is None where nothing could be tried.
+
+    `garbled` are letters with which a file that is moved comes to lie under another name.
+    """
 
     makes_folders: bool
     moves: bool
     keeps_from_overwriting: bool
-    resumes: bool
+    resumes: bool | None
+    garbled: str = ""
 
 
 class WebDav:
@@ -218,24 +222,37 @@ class WebDav:
         except Answered as error:
             if error.status == 401:
                 raise
-            return Honours(False, False, False, False)
+            return Honours(False, False, False, None)
+        moves = keeps = resumes = False
+        garbled = ""
         try:
             for name in ("one", "two"):
                 self.put(f"{home}/{name}", lambda: iter((b"0123456789",)), 10)
-            moved = self.move(f"{home}/one", f"{home}/three") in (200, 201, 204)
-            kept = moved and self.move(f"{home}/two", f"{home}/three") in (412, 409)
-            response = self.http.open(
-                self.where(f"{home}/two" if kept else f"{home}/three"), {"Range": "bytes=4-"}, "a try"
-            )
-            resumes = response.status_code == 206
-            response.close()
+            moves = self._moves(f"{home}/one", f"{home}/three")
+            if moves:
+                keeps = self.move(f"{home}/two", f"{home}/three") in (412, 409) and self.at(f"{home}/two") is not None
+                now = f"{home}/three"
+                for letter in _RISKY:
+                    if self._moves(now, f"{home}/a{letter}b"):
+                        now = f"{home}/a{letter}b"
+                    else:
+                        garbled += letter
+                        self.put(now, lambda: iter((b"0123456789",)), 10)
+            self.put(f"{home}/four", lambda: iter((b"0123456789",)), 10)
+            resumes = self.http.peek(self.where(f"{home}/four"), 4, 2, "a try") == b"45"
         except Answered:
-            moved = kept = resumes = False
+            moves = False
         finally:
             self.remove(home + "/")
-        return Honours(True, moved, kept, resumes)
+        return Honours(True, moves, keeps, resumes, garbled)
+
+    def _moves(self, old: str, new: str) -> bool:
+        """Whether a file that is moved is then where it was moved to."""
+        return self.move(old, new) in (200, 201, 204) and self.at(new) is not None
 
 
+_RISKY = ";+%#&?"
+"""Letters at which servers have been seen to cut the name off that a file is moved to."""
 _REFUSALS = (400, 403, 404, 405, 409, 413, 414, 415, 422, 423, 500, 502, 507)
 """Answers that are about one file, or one place."""
 

@@ -1,5 +1,6 @@
 """migrate."""
 
+import hashlib
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, Any, Literal, cast
 
@@ -150,7 +151,9 @@ def _way(
     template = library.settings.naming.flat
     into = scope.into or end.options.get("uploads", "")
     transfer, is_new = transfer_for(library, source, destination, scope)
-    return _Way(transfer, is_new, begin, destination_of(end.name, account, into, template, embed=scope.embed), account)
+    mark = hashlib.sha256(f"{library.settings.library.id} {transfer.id}".encode()).hexdigest()[:8]
+    to = destination_of(end.name, account, into, template, mark, embed=scope.embed)
+    return _Way(transfer, is_new, begin, to, account)
 
 
 def _planned(library: Library, sheet: "Worksheet", way: _Way, scope: "Scope") -> "Plan":

@@ -84,7 +84,7 @@ def print_plan(transfer: "Transfer", plan: "Plan", destination: "Destination") -
         ("", "kept", "inside", "changed", "lost", "what happens", "for example"),
         [
             (_HEADS.get(row.what, row.what), *(say.dash(count) for count in (row.kept, row.inside, row.changed, row.lost)),
-             row.how, row.example)
+             row.how, row.example.rpartition("/")[2])
             for row in plan.table
         ],
         right=(1, 2, 3, 4), wraps=6, indent=2,

@@ -37,6 +37,7 @@ class BucketTree(Account, Tree, TreeUploads):
         self.name, self._lists = name, lists
         self._bucket = Bucket(name, url, user, secret, region=region, **more)
         self.odd: list[str] = []
+        self.mark = ""
 
     @classmethod
     def checked_address(cls, url: str) -> str:

@@ -2,6 +2,7 @@
 
 import hashlib
 import threading
+import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import cached_property
@@ -27,13 +28,17 @@ from bramblemoor.wire.signing import Login
 from bramblemoor.wire.webdav import Honours, Lying, WebDav
 
 _TRIES = 3
+_RESUMES = {True: "", False: "a file that breaks off is fetched anew", None: "it is seen once a file is fetched"}
 _FULL = 507  # RFC 4918, 11.5
 _THERE = 412
 
 
 class WebDavFolders(Account, Tree, TreeUploads):
-    """A signed-in account that shows folders. `user` and a password open it; `lists` is a folder that only lists what lies
-    elsewhere; `uploads` is where it takes new files, "" for anywhere.
+    """A signed-in account that shows folders.
+
+    `user` and a password open it; `lists` is a folder that only lists what lies elsewhere; `uploads` is where it takes new
+    files, "" for anywhere. `mark` is in the names of files while they are sent: whoever goes on with what was begun sets the
+    same.
     """
 
     def __init__(
@@ -44,6 +49,7 @@ class WebDavFolders(Account, Tree, TreeUploads):
         self._http = Http(name, url, Login(user, secret) if user else secret, **more)
         self.odd: list[str] = []
         self._dav = WebDav(self._http, self.odd.append)
+        self.mark = uuid.uuid4().hex[:8]
         self._folders: set[str] = {""}
         self._making = threading.Lock()
 
@@ -63,7 +69,7 @@ class WebDavFolders(Account, Tree, TreeUploads):
         where = f"in {self._uploads}" if self._uploads else "anywhere"
         return Powers([
             ("read its tree", True, "folder by folder"),
-            ("resume a fetch that broke off", found.resumes, "" if found.resumes else "a file that breaks off is fetched anew"),
+            ("resume a fetch that broke off", found.resumes is not False, _RESUMES[found.resumes]),
             ("make folders", found.makes_folders, where if found.makes_folders else "only what lies there already can be filled"),
             ("move files", found.moves, "" if found.moves else "a file is put where it belongs, and read back there"),
             ("refuse to overwrite", found.keeps_from_overwriting,
@@ -98,13 +104,13 @@ class WebDavFolders(Account, Tree, TreeUploads):
         self, path: Inside, outgoing: Outgoing, content: Content, begin: Callable[[str], None], *, mine: bool
     ) -> Arrived:
         """Put it beside its place, read it back, and move it there; where the server moves nothing, put it there at once."""
-        moves = self._honours.moves
+        moves = self._honours.moves and not set(self._honours.garbled) & set(path)
         if not (moves and self._honours.keeps_from_overwriting) and not mine and self._dav.at(path) is not None:
             raise NameTaken(path)
         self._make(path.rpartition("/")[0])
         if not moves:
             begin(path)
-        beside = unfinished(path) if moves else path
+        beside = unfinished(path, self.mark) if moves else path
         for _ in range(_TRIES):
             try:
                 arrived = self._put_once(beside, outgoing, content)
