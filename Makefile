@@ -28,8 +28,8 @@ lint: .venv/ready  # ruff and mypy --strict
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 
-real: .venv/ready  # against real servers, where they run here: none are needed yet
-	@echo "No real server is needed yet."
+real: .venv/ready  # against real servers, which are installed and started where that is possible
+	$(BIN)/python proof/real.py -- $(BIN)/python -m pytest -q --numprocesses 2 tests/test_service_kinds.py
 
 bench: .venv/ready  # speed, as ratios to the system's own programs: half an hour on a quiet machine
 	$(BIN)/python proof/bench.py

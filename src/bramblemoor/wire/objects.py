@@ -87,6 +87,7 @@ class Bucket:
         if authority:
             trusting(authority)  # says at once where there is none in it
         self._lock, self._made = threading.Lock(), None
+        self._refuses = True
 
     @property
     def _client(self) -> Any:
@@ -169,9 +170,22 @@ class Bucket:
         except (Answered, ConnectionBroke):
             return b""
 
-    def put(self, key: str, content: bytes, sha256: str) -> None:
-        """Put an object whole, with its digest beside it, for those who look."""
-        self._ask("put_object", Key=self.prefix + key, Body=content, Metadata={_META: sha256} if sha256 else {})
+    def put(self, key: str, content: bytes, sha256: str, *, anew: bool) -> None:
+        """Put an object whole, with its digest beside it, for those who look.
+
+        With `anew` the store is asked to refuse where one is there (RFC 9110, 13.1.2), and answers 412; not every store knows
+        that.
+        """
+        more = {"IfNoneMatch": "*"} if anew and self._refuses else {}
+        try:
+            self._ask(
+                "put_object", Key=self.prefix + key, Body=content, Metadata={_META: sha256} if sha256 else {}, **more
+            )
+        except Answered as error:
+            if error.status != 501 or not more:
+                raise
+            self._refuses = False
+            self.put(key, content, sha256, anew=False)
 
     def put_in_pieces(self, key: str, pieces: Iterator[bytes]) -> None:
         """Put a large object in pieces of PART bytes; what was put of one that fails is given up, where the key may."""

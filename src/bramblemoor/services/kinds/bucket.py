@@ -24,7 +24,8 @@ from bramblemoor.wire.objects import PART, Bucket, parted
 
 _KEY_BYTES = 1024
 _TRIES = 3
-_ABOUT_ONE = (400, 405, 409, 412, 413, 422)
+_THERE = 412
+_ABOUT_ONE = (400, 405, 409, 413, 422)
 """Answers about one object; 403 is about the key."""
 
 
@@ -93,17 +94,19 @@ class BucketTree(Account, Tree, TreeUploads):
                 raise NameTaken(path)
             begin(path)
             for _ in range(_TRIES):
-                sent = self._put_once(path, outgoing, content)
+                sent = self._put_once(path, outgoing, content, anew=not mine)
                 if self._reads(path, sent, outgoing.bytes):
                     return Arrived(path, outgoing.bytes, sent, path, read_back=True)
                 self._bucket.remove(path)
         except Answered as error:
+            if error.status == _THERE:
+                raise NameTaken(path) from error
             if error.status not in _ABOUT_ONE:
                 raise
             raise NotTaken(error.happened) from error
         raise NotTaken("what arrived was not what was sent, three times")
 
-    def _put_once(self, path: Inside, outgoing: Outgoing, content: Content) -> str:
+    def _put_once(self, path: Inside, outgoing: Outgoing, content: Content, *, anew: bool) -> str:
         """Put the object; returns the digest of what was sent."""
         digest = hashlib.sha256()
         if outgoing.bytes <= PART:
@@ -111,7 +114,7 @@ class BucketTree(Account, Tree, TreeUploads):
                 whole = b"".join(pieces)
             digest.update(whole)
             outgoing.require(digest.hexdigest())
-            self._bucket.put(path, whole, digest.hexdigest())
+            self._bucket.put(path, whole, digest.hexdigest(), anew=anew)
             return digest.hexdigest()
 
         def parts() -> Iterator[bytes]:
