@@ -8,6 +8,7 @@ import json
 import re
 import secrets
 import threading
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -19,6 +20,7 @@ from starlette.routing import Route
 from bramblemoor.standins.exporter import Account, Record
 
 _PAGE = 200
+_FULL_AFTER = 8  # frames, where somebody else fills the account meanwhile
 Answer = Callable[[Request], Response]
 
 
@@ -32,9 +34,11 @@ class Refusal(Exception):
 
 @dataclass
 class InboxFaults:
-    """`quota` in bytes, 0 for none; `refuse` refuses each frame of that number; `swap` stores another's bytes, `cut` less than
-    it says, `lose_frame` takes a frame and loses the answer, each so many times; `daily` is how many frames it takes before
-    429.
+    """`quota` in bytes, 0 for none; `refuse` refuses each frame of that number.
+
+    `swap` stores another's bytes, `cut` less than it says, `lose_frame` takes a frame and loses the answer, each so many times;
+    `daily` is how many frames it takes before 429; with `fills` the account is full in the middle; `slow` is how many seconds
+    it takes over a frame.
     """
 
     quota: int = 0
@@ -43,6 +47,8 @@ class InboxFaults:
     cut: int = 0
     lose_frame: int = 0
     daily: int = 0
+    fills: int = 0
+    slow: float = 0.0
 
 
 class Inbox:
@@ -251,6 +257,9 @@ class Inbox:
             self.tried += 1
             if self.faults.refuse and self.tried % self.faults.refuse == 0:
                 raise Refusal(422, "this picture is not to the service's liking")
+            time.sleep(self.faults.slow)
+            if self.faults.fills and self.taken >= _FULL_AFTER:
+                raise Refusal(507, "the account is full")
             if self.faults.daily and self.taken >= self.faults.daily:
                 raise Refusal(429, "enough for today", {"Retry-After": "86400"})
             contents = []

@@ -188,14 +188,16 @@ def _show(library: Library, way: _Way, scope: "Scope", *, json: bool) -> None:
 
 
 def plan_document(transfer: "Transfer", plan: "Plan") -> dict[str, Any]:
-    import msgspec
-
     def amount(three: tuple[int, int, int]) -> dict[str, int]:
         return dict(zip(("frames", "files", "bytes"), three, strict=True))
 
     return {
-        "from": transfer.source, "to": transfer.destination, "listed": amount(plan.listed), "to_send": amount(plan.to_send),
-        "refused": amount(plan.refused), "fidelity": [msgspec.structs.asdict(row) for row in plan.table], "room": plan.room,
+        "from": transfer.source, "to": transfer.destination, "at_source": amount(plan.listed), "to_send": amount(plan.to_send),
+        "not_taken": amount(plan.refused), "room": plan.room,
+        "fidelity": [
+            {"what": row.what, "frames_kept": row.kept, "frames_inside": row.inside, "frames_changed": row.changed,
+             "frames_lost": row.lost, "how": row.how, "example": row.example} for row in plan.table
+        ],
     }  # fmt: skip
 
 

@@ -126,7 +126,7 @@ def show(name: Which = None, library_dir: LibraryDir = None, json: AsJson = Fals
                 for line in sheet.lines("left", "missing", "amiss", look=look)
             ]
     if json:
-        say.as_json(_document(one, far) | {"left": [{"name": name, "why": why} for name, why in left]})
+        say.as_json(_document(one, far) | {"left_out": [{"name": name, "why": why} for name, why in left]})
         return
     say.line(f"{one.id}: from {one.source} to {one.destination}, asked {moment(one.asked)}")
     if one.scope.said:

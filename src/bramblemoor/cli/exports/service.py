@@ -465,7 +465,7 @@ def powers_of(
 
     Where that is not known beforehand it is tried, in a small folder that is removed again.
     """
-    from bramblemoor.cli.anywhere.telling import print_fidelity
+    from bramblemoor.cli.anywhere.telling import print_fidelity, said_of
     from bramblemoor.services.book import service_named
     from bramblemoor.services.interface import Uploads
 
@@ -475,10 +475,9 @@ def powers_of(
     found = account.powers()
     keeps = account.fidelity() if isinstance(account, Uploads) else None
     if json:
-        import msgspec
-
-        can = [{"power": what, "is": is_so, "how": how} for what, is_so, how in found.can]
-        say.as_json({"service": known.name, "powers": can, "keeps": keeps and msgspec.to_builtins(keeps)})
+        can = [{"power": what, "is_there": is_so, "how": how} for what, is_so, how in found.can]
+        kept = [{"what": what, "how": how} for what, how in said_of(keeps)] if keeps is not None else []
+        say.as_json({"service": known.name, "powers": can, "keeps": kept})
         return
     say.line(f"What {known.name} can do:")
     say.table(

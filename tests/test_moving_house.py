@@ -1,0 +1,500 @@
+"""Moving house, driven by the program against the stand-ins: folders and buckets brought home and compared, collections carried
+from one service to another, proven on arrival, whatever happens on the way.
+
+What arrived is looked at where the stand-ins keep it, not through the program.
+"""
+
+import hashlib
+import json
+import re
+import signal
+import sqlite3
+import subprocess
+import time
+import urllib.parse
+import urllib.request
+from collections.abc import Callable
+from contextlib import ExitStack
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Served, Shell, others_read, standing_in
+
+
+@pytest.fixture
+def library(shell: Shell) -> Path:
+    shell("new", "home")
+    return shell.folder / "home"
+
+
+Begin = Callable[..., Served]
+
+
+@pytest.fixture
+def begin(shell: Shell, library: Path) -> Any:
+    """Begin a stand-in, and add it to the library."""
+    with ExitStack() as stack:
+
+        def start(service: str, *faults: str, name: str = "", more: tuple[str, ...] = ()) -> Served:
+            served = stack.enter_context(standing_in(service, shell.folder / (name or service), *faults))
+            served.add(shell, name or service, library, *more)
+            return served
+
+        yield start
+
+
+def truth(served: Served) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = json.loads((served.folder / "truth.json").read_text())["frames"]
+    return found
+
+
+def digest(path: Path) -> str:
+    return hashlib.sha256(path.read_bytes()).hexdigest()
+
+
+def taken(served: Served) -> list[dict[str, Any]]:
+    """The frames that a flat stand-in took, as it keeps them."""
+    path = served.folder / "taken.jsonl"
+    return [json.loads(line) for line in path.read_text().splitlines()] if path.exists() else []
+
+
+def kept(receipt: Any) -> dict[str, int]:
+    return {line["what"]: line["amount"]["frames"] for line in receipt["kept"]}
+
+
+def left(receipt: Any) -> list[str]:
+    return [f"{item['name']}: {item['reason']}" for item in receipt["left_out"]]
+
+
+def test_a_folder_service_is_brought_home_and_compared(shell: Shell, library: Path, begin: Begin) -> None:
+    wharf = begin("stonewharf", "--fault", "quota=20000000")
+    survey = shell("service", "survey", "stonewharf", "--json", cwd=library).json
+    assert (survey["frames"], survey["videos"], survey["shown_twice"], survey["sidecars"]) == (49, 1, 49, 32)
+    assert 0 < survey["room"] < 20_000_000 and {one["path"] for one in survey["folders"]} == {
+        "Valley",
+        "Work",
+        "Fairs & feasts",
+    }
+    by_desk = {
+        one["power"]: one["is_there"] for one in shell("service", "powers", "--json", cwd=library).json["powers"]
+    }
+    assert by_desk["make folders"] and by_desk["move files"] and not by_desk["tell digests"]
+
+    first = shell("fetch", "stonewharf", "--json", cwd=library).json
+    assert first["balanced"] and kept(first)["new in the library"] == 49
+    for one in truth(wharf):
+        assert digest(library / "pictures" / one["path"]) == one["sha256"]
+    said = next(one for one in truth(wharf) if one["said"])
+    others_read(library / "pictures" / f"{said['path']}.xmp", said["said"]["title"])
+    assert shell("fetch", "stonewharf", "--json", cwd=library).json["nothing_to_do"]
+
+    # Only what is new since last time comes; and both trees stand side by side.
+    place = wharf.folder / "tree/Work/Chapel roofers"
+    (place / "new.jpg").write_bytes((place / "KW4080.jpg").read_bytes() + b"\0")
+    (place / "KW4082.jpg").unlink()
+    told = shell("compare", "library", "stonewharf", "--no-sidecars", "--json", cwd=library, code=1).json
+    states = {one["state"]: one["files"] for one in told["compared"]}
+    assert states == {"same": 48, "same size": 0, "differs": 0, "only first": 1, "only second": 2}
+    second = shell("fetch", "stonewharf", "--folder", "Work", "--json", cwd=library).json
+    assert kept(second)["new in the library"] == 1
+    seen = shell("compare", "stonewharf/Work", wharf.folder / "tree/Work", "--read", cwd=library)
+    assert "Both are the same" in seen.out and "by digest" in seen.out
+    assert "is no service here" in shell("compare", "library", "nowhere", cwd=library, code=2).err
+
+
+def test_a_bucket_is_brought_home_whatever_happens_on_the_way(shell: Shell, library: Path, begin: Begin) -> None:
+    faults = ("--busy", "2", "--drop", "3", "--flip", "0", "--fault", "late=0")
+    barrow = begin("coldbarrow", *faults)
+    receipt = shell("fetch", "coldbarrow", "--folder", "put-by/owls", "--json", cwd=library).json
+    assert receipt["balanced"] and kept(receipt)["new in the library"] == 6
+    shell("fetch", "coldbarrow", cwd=library)
+    for one in truth(barrow):
+        assert digest(library / "pictures" / one["path"]) == one["sha256"]
+
+    def refused(url: str, user: str, secret: Path | str, words: str) -> None:
+        secret_file = shell.folder / "secret.txt"
+        secret_file.write_text(secret.read_text() if isinstance(secret, Path) else secret)
+        failed = shell(
+            "service", "add", "other", url, "--kind", "bucket", "--user", user, "--token-file", secret_file, "--patience", "1",
+            cwd=library, code=3,
+        )  # fmt: skip
+        assert words in failed.err and secret_file.read_text().strip() not in failed.err, failed.err
+
+    url = barrow.where["url"]
+    refused(url, "VALLEYKEY", "sesame", "refuses the secret")
+    refused(url, "NOSUCHKEY", barrow.secret, "does not know the key")
+    refused(url + "x", "VALLEYKEY", barrow.secret, "has no bucket valleyx")
+    refused("https://nowhere.invalid/valley", "VALLEYKEY", barrow.secret, "its name is not known")
+    refused("https://127.0.0.1:9/valley", "VALLEYKEY", barrow.secret, "connection refused")
+    nameless = (
+        "service",
+        "add",
+        "x",
+        "http://127.0.0.1:9/",
+        "--kind",
+        "bucket",
+        "--user",
+        "K",
+        "--token-file",
+        barrow.secret,
+    )
+    assert "names no bucket" in shell(*nameless, cwd=library, code=2).err
+    # A key that only reads brings home, and sends nothing: that is said once, not of each frame.
+    shell(
+        "service", "add", "coldbarrow", url, "--kind", "bucket", "--user", "READERKEY", "--token-file",
+        barrow.folder / "reader.txt", cwd=library,
+    )  # fmt: skip
+    assert shell("fetch", "coldbarrow", "--json", cwd=library).json["nothing_to_do"]
+    failed = shell("migrate", "library", "coldbarrow", "--into", "x", "--yes", cwd=library, code=3)
+    assert "does not let this key do that" in failed.err
+
+
+def test_a_clock_that_is_off_is_said(shell: Shell, library: Path) -> None:
+    with standing_in("coldbarrow", shell.folder / "coldbarrow", "--fault", "skew=3700") as barrow:
+        failed = shell(
+            "service", "add", "barrow", barrow.where["url"], "--kind", "bucket", "--user", "VALLEYKEY", "--token-file",
+            barrow.secret, cwd=library, code=3,
+        )  # fmt: skip
+        assert "62 minutes behind its own" in failed.err and "Set the clock right" in failed.err
+
+
+def test_from_folders_to_a_flat_service(shell: Shell, library: Path, begin: Begin) -> None:
+    wharf, field = begin("stonewharf"), begin("thrushfield", more=("--dialect", "thrushfield"))
+    before = {path: digest(path) for path in (wharf.folder / "tree").rglob("*") if path.is_file()}
+    plan = shell("migrate", "stonewharf", "thrushfield", "--dry-run", "--json", cwd=library).json
+    table = {row["what"]: row for row in plan["fidelity"]}
+    assert plan["to_send"]["frames"] == 49 and plan["not_taken"]["files"] == 1
+    assert (
+        table["picture"]["frames_kept"] == 49
+        and table["title"]["frames_kept"] == 32
+        and table["folder"]["frames_lost"] == 49
+    )
+    assert table["rating"]["frames_inside"] + table["rating"]["frames_lost"] == 32 and not taken(field)
+
+    moved = shell(
+        "migrate", "stonewharf", "thrushfield", "--yes", "--arrival", "From the wharf", "--json", cwd=library, code=1
+    )
+    receipt = moved.json
+    assert receipt["balanced"] and kept(receipt) == {"arrived, and proven": 49}
+    assert left(receipt) == [
+        "Valley/2024/Reed cutting (Saltby Fen)/who-is-who.txt: it is no picture or film, and nothing else is taken there"
+    ]
+    assert receipt["about"]["the source says"].startswith("49 frames") and receipt["about"][
+        "the destination says"
+    ].startswith("49 frames")
+
+    # What it keeps is what the folders held; what it has no field for lies inside of the copy, and nowhere else.
+    arrived = {item["filename"]: item for item in taken(field)}
+    for one in truth(wharf):
+        item, said = arrived[one["path"].rpartition("/")[2]], one["said"]
+        stored = field.folder / "items" / item["files"][0]["stored"]
+        altered = bool(said.get("rating")) and stored.suffix == ".jpg"
+        assert (digest(stored) == one["sha256"]) is not altered or said.get("rating") == 0
+        if said:
+            assert (item["heading"], item["text"], item["subjects"]) == (
+                said["title"],
+                said["caption"],
+                said["keywords"],
+            )
+            assert item["faces"] == said["people"]
+        if altered and said["rating"]:
+            others_read(stored, f"{said['rating']}")
+    assert {path: digest(path) for path in before} == before
+    album = next(
+        one for one in json.loads((field.folder / "labels.json").read_text()) if one["title"] == "From the wharf"
+    )
+    assert len(album["members"]) == 49
+
+    again = shell(
+        "migrate", "stonewharf", "thrushfield", "--yes", "--arrival", "From the wharf", "--json", cwd=library
+    ).json
+    assert again["nothing_to_do"] and len(taken(field)) == 49
+    assert shell("transfer", "list", "--json", cwd=library).json["transfers"][0]["state"] == "proven"
+    # It lies at one other service: by the rule that is not enough to let the account go.
+    asked = shell("erasable", "--account", "stonewharf", "--json", cwd=library, code=1).json
+    assert not asked["erasable"] and {item["copies_held"] for item in asked["items"]} <= {0, 1}
+
+
+def test_from_one_flat_service_to_another_that_keeps_less(shell: Shell, library: Path, begin: Begin) -> None:
+    field, lane = begin("thrushfield"), begin("pipit-lane")
+    plan = shell("migrate", "thrushfield", "pipit-lane", "--dry-run", cwd=library)
+    assert "keeps only reduced copies" in plan.out and "it is no place for the only copy" in plan.out
+    receipt = shell("migrate", "thrushfield", "pipit-lane", "--yes", "--prove", "all", "--json", cwd=library).json
+    assert receipt["balanced"] and kept(receipt) == {"arrived, and proven": 96 + 0}
+    reduced = [one["name"] for one in receipt["findings"] if "reduced" in one["what"]]
+    assert len(reduced) == 95
+    held = {
+        item["ref"]: item for item in json.loads((field.folder / "account.json").read_text())["items"] if item["files"]
+    }
+    arrived = taken(lane)
+    assert len(arrived) == len(held) == 96
+    assert sorted(item["shutter_utc"] for item in arrived) == sorted(item["shutter_utc"] for item in held.values())
+    assert {item["text"] for item in arrived} == {item["text"] for item in held.values()}
+    # Reduced copies are no copies of the originals.
+    asked = shell("erasable", "--account", "thrushfield", "--json", cwd=library, code=1).json
+    assert {item["copies_held"] for item in asked["items"]} == {0}
+
+
+def test_from_a_flat_service_into_folders_and_home_again(shell: Shell, library: Path, begin: Begin) -> None:
+    """Albums become lists, fields sidecars; and what comes home from the folders knows all that the flat service knew."""
+    field, wharf = begin("thrushfield"), begin("stonewharf")
+    receipt = shell("migrate", "thrushfield", "stonewharf", "--into", "Moved", "--yes", "--json", cwd=library).json
+    assert kept(receipt) == {"arrived, and proven": 96}
+    moved = wharf.folder / "tree/Moved"
+    sources = sorted(digest(path) for path in (field.folder / "items").iterdir())
+    pictures = [path for path in moved.rglob("*") if path.suffix in (".jpg", ".mp4")]
+    assert sorted(map(digest, pictures)) == sources
+    for album in json.loads((field.folder / "truth.json").read_text())["albums"]:
+        assert (moved / "albums" / f"{re.sub('[:]', '_', album)}.csv").is_file()
+    assert not [path for path in moved.rglob("*") if path.name.startswith(".bm-")]
+    shell("fetch", "stonewharf", "--folder", "Moved", "--json", cwd=library)
+    account = json.loads((field.folder / "account.json").read_text())
+    items, titles = account["items"], {label["ref"]: label["title"] for label in account["labels"]}
+    with sqlite3.connect(library / "ledger/ledger.sqlite") as db:
+        for one in json.loads((field.folder / "truth.json").read_text())["frames"]:
+            if not one["files"]:
+                continue
+            frame, *row = db.execute(
+                "SELECT r.id, title, caption, location, favourite FROM frames r JOIN files f ON f.frame = r.id WHERE f.sha256 = ?",
+                (one["files"][0]["sha256"],),
+            ).fetchone()
+            wanted = next(item for item in items if item["ref"] == one["ref"])
+            assert row == [wanted["heading"], wanted["text"], wanted["spot_name"], wanted["heart"]], one["ref"]
+            told = {
+                value
+                for (value,) in db.execute("SELECT value FROM claims WHERE frame = ? AND field = 'keyword'", (frame,))
+            }
+            assert told == set(wanted["subjects"])
+            albums = db.execute("SELECT title FROM album_frames JOIN albums ON id = album WHERE frame = ?", (frame,))
+            assert {title for (title,) in albums} == {titles[label] for label in wanted["labels"]}
+
+
+def test_from_the_library_a_selection(shell: Shell, library: Path, begin: Begin) -> None:
+    wharf = begin("stonewharf")
+    shell("fetch", "stonewharf", cwd=library)
+    barrow, field = begin("coldbarrow"), begin("thrushfield", more=("--dialect", "thrushfield"))
+    shell("album", "make", "Owls", "--keyword", "owls", cwd=library)
+    receipt = shell(
+        "migrate", "library", "coldbarrow", "--keyword", "owls", "--into", "sent", "--yes", "--json", cwd=library
+    ).json
+    owls = kept(receipt)["arrived, and proven"]
+    with sqlite3.connect(barrow.folder / "objects.sqlite") as db:
+        keys = {row[0]: row[1] for row in db.execute("SELECT key, blob FROM objects WHERE key LIKE 'sent/%'")}
+    for key, blob in keys.items():
+        if not key.startswith("sent/albums/"):
+            assert (barrow.folder / "blobs" / blob).read_bytes() == (
+                library / "pictures" / key.removeprefix("sent/")
+            ).read_bytes()
+    assert owls == 6 and "sent/albums/Owls.csv" in keys
+    # Once more, with another command: what is there already is not sent twice.
+    shell("migrate", "library", "thrushfield", "--keyword", "owls", "--yes", "--json", cwd=library)
+    more = shell("migrate", "library", "thrushfield", "--yes", "--json", cwd=library).json
+    assert kept(more)["lay there already"] == 6 and len(taken(field)) == len(truth(wharf))
+
+
+def test_a_transfer_that_is_killed_goes_on(shell: Shell, library: Path, begin: Begin) -> None:
+    """Nothing is lost, nothing comes twice, nothing stays half: killed at several moments, then run to its end."""
+    begin("stonewharf")
+    field = begin("thrushfield", more=("--dialect", "thrushfield"))
+    begin("coldbarrow")
+    for destination, more in (("thrushfield", ()), ("coldbarrow", ("--into", "moved"))):
+        command = shell.command("migrate", "stonewharf", destination, "--yes", *more)
+        for pause in (0.7, 1.0, 1.2, 1.4):
+            process = subprocess.Popen(
+                command, cwd=library, env=shell.environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            )
+            time.sleep(pause)
+            process.send_signal(signal.SIGKILL)
+            process.wait()
+        shell("migrate", "stonewharf", destination, "--yes", *more, "--json", cwd=library, code=None)
+        assert shell("transfer", "show", "--json", cwd=library).json["state"] == "proven"
+    names = [item["filename"] for item in taken(field)]
+    assert len(names) == len(set(names)) == 49
+    told = shell("compare", "stonewharf", "coldbarrow/moved", "--read", "--json", cwd=library).json
+    assert {one["state"]: one["files"] for one in told["compared"]}["same"] == 82
+
+
+def test_one_is_stopped_and_watched_from_elsewhere(shell: Shell, library: Path, begin: Begin) -> None:
+    begin("stonewharf")
+    begin("thrushfield", "--fault", "slow=0.2", more=("--dialect", "thrushfield"))
+    process = subprocess.Popen(
+        shell.command("migrate", "stonewharf", "thrushfield", "--yes"), cwd=library, env=shell.environment, text=True,
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+    )  # fmt: skip
+    for _ in range(100):
+        time.sleep(0.1)
+        listed = shell("transfer", "list", "--json", cwd=library).json["transfers"]
+        if listed and listed[0]["state"] == "under way" and listed[0]["frames_done"] > 2:
+            break
+    busy = shell("migrate", "stonewharf", "thrushfield", "--yes", cwd=library, code=3)
+    assert "goes on already" in busy.err and "transfer stop move-1" in busy.err
+    assert "was asked to stop" in shell("transfer", "stop", cwd=library).out
+    _, said = process.communicate(timeout=60)
+    assert process.returncode == 3 and "Stopped" in said and "Go on with the same command" in said
+    far = shell("transfer", "show", "--json", cwd=library).json
+    assert far["state"] == "stopped" and 0 < far["frames_done"] < 49
+    assert "nothing to stop" in shell("transfer", "stop", cwd=library).out
+
+
+@pytest.mark.parametrize(
+    ("faults", "words", "arrived"),
+    [
+        (("--fault", "refuse=10"), "this picture is not to the service's liking", 45),
+        (("--fault", "swap=1"), "it did not arrive as it was sent", 48),
+        (("--fault", "cut=1"), "it did not arrive as it was sent", 48),
+        (("--fault", "lose_frame=3"), "", 49),
+        (("--busy", "5"), "", 49),
+    ],
+)
+def test_a_destination_that_is_not_well(
+    shell: Shell, library: Path, begin: Begin, faults: tuple[str, ...], words: str, arrived: int
+) -> None:
+    begin("stonewharf")
+    field = begin("thrushfield", *faults, more=("--dialect", "thrushfield"))
+    receipt = shell("migrate", "stonewharf", "thrushfield", "--yes", "--json", cwd=library, code=1).json
+    assert receipt["balanced"] and sum(kept(receipt).values()) == arrived
+    amiss = [line for line in left(receipt) if "who-is-who" not in line]
+    assert len(amiss) == 49 - arrived and all(words in line for line in amiss)
+    refs = [item["filename"] for item in taken(field)]
+    assert len(refs) == len(set(refs))
+
+
+def test_folders_that_are_not_well(shell: Shell, library: Path, begin: Begin) -> None:
+    begin("coldbarrow")
+    wharf = begin("stonewharf", "--busy", "3", "--drop", "2", "--flip", "2", "--fault", "stump=3")
+    receipt = shell(
+        "migrate", "coldbarrow", "stonewharf", "--into", "Moved", "--yes", "--prove", "all", "--json", cwd=library
+    ).json
+    assert receipt["balanced"] and kept(receipt)["arrived, and proven"] == 21
+    moved = [path for path in (wharf.folder / "tree/Moved").rglob("*") if path.is_file()]
+    assert len(moved) == 42 and not [path for path in moved if path.name.startswith(".bm-")]
+
+
+def test_a_quota_is_asked_before_and_may_fill_on_the_way(shell: Shell, library: Path, begin: Begin) -> None:
+    begin("coldbarrow")
+    begin("stonewharf", "--fault", "quota=4500000")
+    full = shell("migrate", "coldbarrow", "stonewharf", "--into", "Moved", "--yes", cwd=library, code=3)
+    assert "has room for" in full.err and "Make room there" in full.err
+    # The room goes while it is sent to: somebody else fills it.
+    field = begin("thrushfield", "--fault", "fills=1", more=("--dialect", "thrushfield"))
+    ended = shell("migrate", "coldbarrow", "thrushfield", "--yes", cwd=library, code=3)
+    assert "is full: it takes no more" in ended.err and 0 < len(taken(field)) < 21
+    assert shell("transfer", "show", "--json", cwd=library).json["state"] == "stopped"
+
+
+def test_by_the_route_that_makes_no_folders(shell: Shell, library: Path, begin: Begin) -> None:
+    wharf = begin("stonewharf")
+    web = wharf.where["url"].replace("/desk/", "/web/")
+    shell(
+        "service", "add", "web", web, "--kind", "folders", "--user", "keeper", "--token-file", wharf.secret, cwd=library
+    )
+    can = {
+        one["power"]: one["is_there"] for one in shell("service", "powers", "web", "--json", cwd=library).json["powers"]
+    }
+    assert not can["make folders"] and not can["move files"]
+    begin("coldbarrow")
+    receipt = shell("migrate", "coldbarrow", "web", "--yes", "--json", cwd=library, code=3)
+    assert "it makes no folder" in shell("migrate", "coldbarrow", "web", "--yes", cwd=library, code=3).err
+    assert receipt.code == 3 and not (wharf.folder / "tree/put-by").exists()
+
+
+def _approve(address: str, code: str, allow: str) -> None:
+    form = urllib.parse.urlencode({"code": code, "allow": allow}).encode()
+    urllib.request.urlopen(f"{address}/device", form, timeout=10).close()
+
+
+def test_signing_in_with_a_code(shell: Shell, library: Path) -> None:
+    with standing_in("thrushfield", shell.folder / "thrushfield", "--sign-in", "6") as field:
+        address = field.where["url"]
+
+        def sign_in(*command: str, allow: str = "yes") -> tuple[int, str]:
+            process = subprocess.Popen(
+                shell.command(*command),
+                cwd=library,
+                env=shell.environment,
+                text=True,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+            )
+            assert process.stderr is not None
+            line = process.stderr.readline()
+            _approve(address, line.rpartition(" ")[2].strip(), allow)
+            _, rest = process.communicate(timeout=60)
+            return process.returncode, rest
+
+        assert sign_in("service", "add", "thrushfield", address, "--code")[0] == 0
+        assert shell("service", "list", "--json", cwd=library).json["services"][0]["signed_in"] == "to look and export"
+        time.sleep(6)  # the access has lapsed: it is renewed, and the former refresh token is worth nothing
+        kept_before = (shell.folder / "tokens.json").read_text()
+        assert shell("service", "survey", "--json", cwd=library).json["frames"] == 97
+        assert (shell.folder / "tokens.json").read_text() != kept_before
+
+        # What is signed in for looking only cannot send; what was told no is not signed in.
+        begun = shell("migrate", "thrushfield", "thrushfield", "--yes", cwd=library, code=2)
+        assert "would be moved to itself" in begun.err
+        code, said = sign_in("service", "sign-in", "thrushfield", "--may-send", allow="no")
+        assert code == 3 and "was told no" in said
+        assert sign_in("service", "sign-in", "thrushfield", "--may-send")[0] == 0
+        assert shell("service", "list", "--json", cwd=library).json["services"][0]["signed_in"] == "to send, too"
+
+        # Taken back at the service by somebody else: one sentence, and the way on.
+        signed = json.loads((field.folder / "signed-in.json").read_text())
+        for token in signed:
+            form = urllib.parse.urlencode({"token": token}).encode()
+            urllib.request.urlopen(f"{address}/revoke", form, timeout=10).close()
+        lapsed = shell("service", "survey", cwd=library, code=3)
+        assert "has lapsed, or was revoked" in lapsed.err and "service sign-in thrushfield" in lapsed.err
+        assert not any(token in lapsed.err for token in signed)
+        assert shell("service", "sign-out", "--json", cwd=library).json["signed_out"]
+        assert "No token" in shell("service", "survey", cwd=library, code=3).err
+
+
+def test_a_sign_in_that_lapses_on_the_way(shell: Shell, library: Path, begin: Begin) -> None:
+    begin("coldbarrow")
+    field = begin("thrushfield", "--sign-in", "4", "--fault", "slow=0.5", more=("--dialect", "thrushfield"))
+    lapsed = shell("migrate", "coldbarrow", "thrushfield", "--yes", cwd=library, code=3)
+    assert "refuses the token" in lapsed.err and 0 < len(taken(field)) < 21
+    with standing_in("thrushfield", shell.folder / "thrushfield") as again:
+        again.add(shell, "thrushfield", library, "--dialect", "thrushfield")
+        receipt = shell("migrate", "coldbarrow", "thrushfield", "--yes", "--json", cwd=library, code=1).json
+        assert sum(kept(receipt).values()) == 21 and len(taken(again)) == 21
+
+
+def test_only_a_trusted_certificate_is_spoken_to(shell: Shell, library: Path) -> None:
+    """A certificate of nobody known, one that is trusted by the user, and one of another host."""
+    import threading
+
+    import trustme
+    from cheroot import wsgi
+    from cheroot.ssl.builtin import BuiltinSSLAdapter
+
+    from bramblemoor.standins.stonewharf import DavFaults, Stonewharf
+    from conftest import drawn
+
+    authority = trustme.CA()
+    authority.cert_pem.write_to_path(shell.folder / "authority.pem")
+    for host, reached in (("localhost", True), ("other.example", False)):
+        served = authority.issue_cert(host)
+        served.private_key_pem.write_to_path(shell.folder / "key.pem")
+        (shell.folder / "cert.pem").write_bytes(b"".join(one.bytes() for one in served.cert_chain_pems))
+        server = wsgi.Server(("127.0.0.1", 0), Stonewharf(drawn("stonewharf"), "sesame", DavFaults()))
+        server.ssl_adapter = BuiltinSSLAdapter(str(shell.folder / "cert.pem"), str(shell.folder / "key.pem"))
+        server.prepare()
+        threading.Thread(target=server.serve, daemon=True).start()
+        try:
+            address = f"https://localhost:{server.socket.getsockname()[1]}/desk/"
+            (shell.folder / "secret.txt").write_text("sesame\n")
+            command = ("service", "add", "wharf", address, "--kind", "folders", "--user", "keeper", "--token-file",
+                       str(shell.folder / "secret.txt"), "--patience", "2")  # fmt: skip
+            if reached:
+                refused = shell(*command, cwd=library, code=3)
+                assert "is not trusted here" in refused.err and "--authority FILE" in refused.err
+                shell(*command, "--authority", shell.folder / "authority.pem", cwd=library)
+                assert shell("service", "survey", "wharf", "--json", cwd=library).json["frames"] == 49
+            else:
+                refused = shell(*command, "--authority", shell.folder / "authority.pem", cwd=library, code=3)
+                assert "is of another host" in refused.err
+        finally:
+            server.stop()
