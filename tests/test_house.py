@@ -13,6 +13,7 @@ from pathlib import Path
 SOURCE = Path(__file__).parents[1] / "src/bramblemoor"
 FLOORS = (
     ("cli",),
+    ("migrate",),
     ("intake",),
     ("exports", "depots", "services", "looking"),
     ("library", "wire"),
@@ -98,7 +99,7 @@ NEVER = (
     (r"depots/kinds/folder", r"depots\.(?!kinds\.(interface|medium|folder_stager))"),
     (r"depots/kinds/(interface|medium)", r"depots\.(?!kinds\.interface)"),
     (r"depots/(engine|register|standing)/", VERBS),
-    (r"services/kinds/(?!__init__)", r"services\.(?!interface)"),
+    (r"services/kinds/(?!__init__)", r"services\.(?!interface|moving|tree_survey|kinds\.parcel_http)"),
     (r"exports/containers/(?!__init__)", r"exports\.(?!containers\.interface)"),
     (r"exports/(?!drafting/)", r"exports\.drafting"),
     (r"cli/(say|common|options)\.py", r"cli\.[a-z]+\.[a-z_]+$"),

@@ -257,7 +257,8 @@ def test_from_a_flat_service_into_folders_and_home_again(shell: Shell, library: 
             if not one["files"]:
                 continue
             frame, *row = db.execute(
-                "SELECT r.id, title, caption, location, favourite FROM frames r JOIN files f ON f.frame = r.id WHERE f.sha256 = ?",
+                "SELECT r.id, title, caption, location, favourite FROM frames r JOIN files f ON f.frame = r.id"
+                " WHERE f.sha256 = ?",
                 (one["files"][0]["sha256"],),
             ).fetchone()
             wanted = next(item for item in items if item["ref"] == one["ref"])
@@ -269,6 +270,13 @@ def test_from_a_flat_service_into_folders_and_home_again(shell: Shell, library: 
             assert told == set(wanted["subjects"])
             albums = db.execute("SELECT title FROM album_frames JOIN albums ON id = album WHERE frame = ?", (frame,))
             assert {title for (title,) in albums} == {titles[label] for label in wanted["labels"]}
+        rows = db.execute(
+            "SELECT sha256 FROM album_frames JOIN albums a ON a.id = album JOIN files USING (frame) WHERE a.title = ?"
+            " AND role = 'original' ORDER BY position",
+            ("Lantern nights",),
+        )
+        found = [sha256 for (sha256,) in rows]
+        assert found == [one["files"][0]["sha256"] for one in items if "L-02" in one["labels"]]
 
 
 def test_from_the_library_a_selection(shell: Shell, library: Path, begin: Begin) -> None:

@@ -272,14 +272,15 @@ class TreeDestination(Destination):
         return Arrived(path, came, ours.hexdigest(), path, True) if ours.digest() == theirs.digest() else None
 
     def put_albums(self, key: str, albums: Iterable[tuple[ShownAlbum, Sequence[tuple[str, Shown]]]]) -> list[str]:
-        """A list for each, as the library writes them: path, title, taken, position."""
+        """A list for each, as the library writes them, with the album's title: path, title, taken, position, album."""
         made = []
         for album, frames in albums:
             text = io.StringIO(newline="")
             writer = csv.writer(text)
-            writer.writerow(["path", "title", "taken", "position"])
+            writer.writerow(["path", "title", "taken", "position", "album"])
             for position, (path, frame) in enumerate(frames, 1):
-                writer.writerow([harmless(cell) for cell in (path, frame.told.title, frame.told.taken, position)])
+                row = (path, frame.told.title, frame.told.taken, position, album.title)
+                writer.writerow([harmless(cell) for cell in row])
             name = f"{self._into}/" if self._into else ""
             path = f"{name}{LISTS}/{self._named(safe_name(album.title))}.csv"
             made.append(self._put_bytes(f"{key}:{album.id}", path, text.getvalue().encode(), _FIRST).at)

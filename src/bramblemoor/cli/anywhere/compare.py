@@ -8,7 +8,7 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single
-from bramblemoor.cli.exports.service import Patience, sign_in
+from bramblemoor.cli.exports.signed_in import Patience, sign_in
 from bramblemoor.errors import WrongUse
 from bramblemoor.library.folding import suggestion
 from bramblemoor.library.home import Library

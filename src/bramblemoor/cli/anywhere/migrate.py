@@ -10,7 +10,7 @@ from bramblemoor.cli import say
 from bramblemoor.cli.anywhere.telling import print_plan
 from bramblemoor.cli.asking import require_consent
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, stoppable
-from bramblemoor.cli.exports.service import Patience, sign_in
+from bramblemoor.cli.exports.signed_in import Patience, sign_in
 from bramblemoor.cli.library.receipts import amount_text, finish
 from bramblemoor.cli.options import selecting
 from bramblemoor.errors import NotPossible, WrongUse
@@ -192,7 +192,8 @@ def plan_document(transfer: "Transfer", plan: "Plan") -> dict[str, Any]:
         return dict(zip(("frames", "files", "bytes"), three, strict=True))
 
     return {
-        "from": transfer.source, "to": transfer.destination, "at_source": amount(plan.listed), "to_send": amount(plan.to_send),
+        "source": transfer.source, "destination": transfer.destination,
+        "at_source": amount(plan.listed), "to_send": amount(plan.to_send),
         "not_taken": amount(plan.refused), "room": plan.room,
         "fidelity": [
             {"what": row.what, "frames_kept": row.kept, "frames_inside": row.inside, "frames_changed": row.changed,

@@ -102,7 +102,7 @@ def _share(far: _Far) -> str:
 
 def _document(one: "Transfer", far: _Far) -> dict[str, Any]:
     return {
-        "transfer": one.id, "asked": one.asked, "from": one.source, "to": one.destination, "state": far.state,
+        "transfer": one.id, "asked": one.asked, "source": one.source, "destination": one.destination, "state": far.state,
         "frames_done": far.done, "frames_left_out": far.left, "frames": far.whole, "bytes_done": far.bytes,
         "bytes": far.whole_bytes, "rate": far.rate or None, "seconds_left": far.seconds_left,
     }  # fmt: skip

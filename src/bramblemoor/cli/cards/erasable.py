@@ -85,7 +85,7 @@ def _of_account(
     library: "Library", account: str, holders: "dict[int, Holder]", progress: "Progress"
 ) -> "tuple[Answer, str]":
     """The answer for an account: of one that shows its frames by each of them, else by what came of its exports."""
-    from bramblemoor.cli.exports.service import sign_in
+    from bramblemoor.cli.exports.signed_in import sign_in
     from bramblemoor.intake.erasable import check_selection
     from bramblemoor.library.receipts import Finding
     from bramblemoor.library.selection import Selection, select

@@ -9,7 +9,7 @@ from msgspec import structs, to_builtins
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, holding, library_here, single
-from bramblemoor.cli.exports.service import Patience, exporting, sign_in
+from bramblemoor.cli.exports.signed_in import Patience, exporting, sign_in
 from bramblemoor.errors import ServiceTrouble, WrongUse
 from bramblemoor.library.folding import suggestion
 
