@@ -260,7 +260,8 @@ def _whole(file: ShownFile, begin: Callable[[], AbstractContextManager[PartStrea
 
 
 def _sized(file: ShownFile, stream: PartStream) -> Iterator[bytes]:
-    came, digest = 0, hashlib.sha256()
+    kind, _, told = stream.told.partition(":")
+    came, digest = 0, hashlib.new(kind or "sha256", usedforsecurity=False)
     for piece in stream.pieces:
         came += len(piece)
         if came > file.bytes:
@@ -269,7 +270,7 @@ def _sized(file: ShownFile, stream: PartStream) -> Iterator[bytes]:
         yield piece
     if came != file.bytes:
         raise Gone(f"{file.name} does not have the size that was listed")
-    if stream.told.startswith("sha256:") and stream.told != f"sha256:{digest.hexdigest()}":
+    if told and told != digest.hexdigest():
         raise ConnectionBroke  # something else came than was sent
 
 

@@ -40,7 +40,7 @@ class Object(msgspec.Struct, frozen=True):
 
 @dataclass(frozen=True)
 class Opened:
-    """An object from byte `start` on; `told` is the digest that whoever put it left beside it, as "sha256:HEX", or ""."""
+    """An object from byte `start` on; `told` is the digest of the whole, as "sha256:HEX" or "md5:HEX", or ""."""
 
     start: int
     etag: str
@@ -156,9 +156,7 @@ class Bucket:
         body = answer["Body"]
         first = int(answer["ContentRange"].removeprefix("bytes ").partition("-")[0]) if "ContentRange" in answer else 0
         try:
-            told = answer.get("Metadata", {}).get(_META, "")
-            digest = f"sha256:{told}" if re.fullmatch("[0-9a-f]{64}", told) else ""
-            yield Opened(first, answer.get("ETag", ""), _pieces(body, answer["ContentLength"]), digest)
+            yield Opened(first, answer.get("ETag", ""), _pieces(body, answer["ContentLength"]), _told(answer))
         finally:
             body.close()
 
@@ -280,6 +278,18 @@ class Bucket:
             f"{self.name} answered {status}: {detail or code}.",
             "Check the address and the key: bramblemoor service list.",
         )
+
+
+def _told(answer: Any) -> str:
+    """The digest of the whole that an answer tells: what whoever put it left beside it, else its ETag, where that is an MD5.
+
+    It is none of an object that was put in pieces, or is encrypted with a key of its own.
+    """
+    left, etag = answer.get("Metadata", {}).get(_META, ""), answer.get("ETag", "").strip('"')
+    if re.fullmatch("[0-9a-f]{64}", left):
+        return f"sha256:{left}"
+    encrypted = answer.get("ServerSideEncryption", "AES256") != "AES256" or "SSECustomerAlgorithm" in answer
+    return f"md5:{etag}" if re.fullmatch("[0-9a-f]{32}", etag) and not encrypted else ""
 
 
 class _Again(Exception):
