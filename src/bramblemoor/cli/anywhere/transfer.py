@@ -82,7 +82,7 @@ def list_transfers(library_dir: LibraryDir = None, json: AsJson = False) -> None
         say.line(f"{whose(library)} has moved nothing yet. Begin: bramblemoor migrate FROM TO.")
         return
     rows = [
-        (one.id, moment(one.asked), one.source, one.destination, far.state, f"{far.done:,} of {far.whole:,}", say.dash(far.left),
+        (one.id, moment(one.asked), one.source, one.destination, far.state, f"{far.done:,} of {far.whole:,}",
          _share(far), say.duration(far.seconds_left) if far.seconds_left is not None else "-")
         for one, far in known
     ]  # fmt: skip

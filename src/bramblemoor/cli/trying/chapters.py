@@ -23,6 +23,7 @@ class Stage(Protocol):
     def rot(self, folder: str) -> None: ...
     def remove(self, name: str) -> None: ...
     def ask(self, *arguments: str) -> Any: ...
+    def stopping(self, *arguments: str, after: int, shows: Sequence[str] = ()) -> None: ...
     def prove(self, what: str) -> None: ...
 
 
@@ -276,6 +277,56 @@ def _archive(stage: Stage) -> None:
     )
 
 
+def _moving(stage: Stage) -> None:
+    stage.enter("library")
+    wharf, field = stage.serve("stonewharf"), stage.serve("thrushfield", "--fault", "slow=0.25")
+    stage.run(
+        "service", "add", "stonewharf", wharf, "--kind", "folders", "--user", "keeper", "--token-file", "../stonewharf/token.txt",
+        shows=("Signed in",),
+    )  # fmt: skip
+    stage.run("service", "add", "thrushfield", field, "--token-file", "../thrushfield/token.txt", shows=("Signed in",))
+    stage.run("service", "survey", "stonewharf", shows=("holds", "shown twice", "Fairs", "Valley", "Work"))
+    stage.say("What can each of them do, and what does the new one keep? That is asked before anything is sent.")
+    stage.run("service", "powers", "stonewharf", shows=("make folders", "move files", "digests"))
+    move = ("migrate", "stonewharf", "thrushfield", "--arrival", "From Stonewharf", "--folders-as-albums")
+    stage.run(
+        *move,
+        "--dry-run",
+        shows=("to be sent", "kept ", "pictures", "folders", "date", "title", "rating", "only the plan"),
+    )
+    stage.say("It is begun, and stopped from another window after a while.")
+    stage.stopping(*move, "--yes", after=10, shows=("Stopped", "Go on"))
+    stage.say("The same command goes on; what arrived is listed, and some of it fetched back and compared.")
+    stage.run(
+        *move,
+        "--yes",
+        expect=1,
+        shows=("^Sent", "says", "fetched back", "the source has", "arrived", "not there", "balance"),
+    )
+    told = stage.ask("receipt")
+    stage.run(*move, "--yes", shows=("Nothing to do",))
+    stage.run("transfer", "list", shows=("transfer", "move-"))
+    stage.say(
+        "May the old account go? By the rule of this library one other copy is not enough: so it is brought home, too."
+    )
+    stage.run("erasable", "--account", "stonewharf", expect=1, shows=("^No",))
+    stage.run("fetch", "stonewharf", shows=("lists", "^came in", "  new in", "already"))
+    stage.run("backup", shows=("balance",))
+    stage.run("erasable", "--account", "stonewharf", shows=("^Yes", "thrushfield"))
+    stage.run(
+        "compare",
+        "library",
+        "stonewharf",
+        "--no-sidecars",
+        expect=1,
+        shows=("^stonewharf", "has ", "by digest", "only in stonewharf"),
+    )
+    stage.prove(
+        f"{_frames(told)} frames moved from a folder service to a flat one, stopped and gone on with, and were proven there; what"
+        " it has no room for was told before"
+    )
+
+
 def _loss(stage: Stage) -> None:
     stage.enter("")
     stage.remove("lost")
@@ -341,6 +392,10 @@ CHAPTERS = (
     Chapter(
         "archive", "An archive",
         "For discs, or to be uploaded: a year as volumes of a given size, each complete in itself.", _archive, again=True,
+    ),
+    Chapter(
+        "moving", "Moving house",
+        "Stonewharf, a folder service that runs here over WebDAV, is to close; its pictures are to go to Thrushfield.", _moving,
     ),
     Chapter(
         "loss", "The library is lost",

@@ -27,7 +27,7 @@ _MARK = "made-by-demo.txt"
 _HEAD = "The made-up world of the Bramblemoor demo. Everything here may be deleted."
 _MADE = (
     "library", "lost", "depots", "card", "second-card", "at the cottage", "archive", "thrushfield", "pipit-lane", "emberlow",
-    "pipit-draft.toml", "tokens.json", "years-on-drives.png", _MARK,
+    "stonewharf", "pipit-draft.toml", "tokens.json", "years-on-drives.png", _MARK,
 )  # fmt: skip
 _WIDEST = 110
 _INDENT = "  "
@@ -248,6 +248,23 @@ class _Tour:
         )  # fmt: skip
         return json.loads(done.stdout)
 
+    def stopping(self, *arguments: str, after: int, shows: Sequence[str] = ()) -> None:
+        """Run a transfer that is stopped, as from another window, once so many frames have arrived."""
+        self._prompt(shlex.join(["bramblemoor", *arguments]))
+        process = subprocess.Popen(
+            [sys.executable, "-m", "bramblemoor", *arguments], cwd=self.here, env=self.environment, stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT, encoding="utf-8",
+        )  # fmt: skip
+        while process.poll() is None:
+            time.sleep(0.2)
+            known = self.ask("transfer", "list")["transfers"]
+            if known and known[-1]["state"] == "under way" and known[-1]["frames_done"] >= after:
+                self.run("transfer", "list", shows=("transfer", known[-1]["transfer"]))
+                self.run("transfer", "stop", shows=("asked to stop",))
+                break
+        output, _ = process.communicate(timeout=120)
+        self._show(output, shows)
+
     def _show(self, output: str, shows: Sequence[str]) -> None:
         passed, room = 0, self.columns - len(_INDENT)
         told = [part for line in output.rstrip("\n").split("\n") for part in say.wrapped(line, room)]
@@ -286,6 +303,7 @@ class _Tour:
         folder = self.root / name
         if not folder.exists() and name == "thrushfield":
             say.note("Drawing the made-up world (about ten seconds) ...")
+        (folder / "address.txt").unlink(missing_ok=True)  # that of an earlier chapter
         process = subprocess.Popen(
             [sys.executable, "-m", "bramblemoor", "stand-in", name, str(folder), "--until-input-ends", *faults],
             stdin=subprocess.PIPE,  # which ends with this process, however that ends
