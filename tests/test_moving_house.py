@@ -380,6 +380,28 @@ def test_folders_that_are_not_well(shell: Shell, library: Path, begin: Begin) ->
     assert len(moved) == 42 and not [path for path in moved if path.name.startswith(".bm-")]
 
 
+def test_a_store_that_loses_and_rots(shell: Shell, library: Path, begin: Begin) -> None:
+    """It says that it has all: the list tells what is lost, and fetching back what is rotten; the next run sends those again."""
+    wharf = begin("stonewharf")
+    barrow = begin("coldbarrow", "--fault", "lost=2", "--fault", "rot=2", "--fault", "late=0")
+    move = ("migrate", "stonewharf", "coldbarrow", "--into", "moved", "--yes", "--prove", "all", "--json")
+    first = shell(*move, cwd=library, code=1).json
+    assert (
+        first["balanced"]
+        and 1 <= len(left(first)) <= 4
+        and all("did not arrive as it was sent" in line for line in left(first))
+    )
+    again = shell(*move, cwd=library).json
+    assert again["balanced"] and not left(again) and sum(kept(again).values()) == 49
+    with sqlite3.connect(barrow.folder / "objects.sqlite") as db:
+        held = {
+            key: digest(barrow.folder / "blobs" / blob) for key, blob in db.execute("SELECT key, blob FROM objects")
+        }
+    assert {one["path"]: one["sha256"] for one in truth(wharf)} == {
+        one["path"]: held[f"moved/{one['path']}"] for one in truth(wharf)
+    }
+
+
 def test_a_quota_is_asked_before_and_may_fill_on_the_way(shell: Shell, library: Path, begin: Begin) -> None:
     begin("coldbarrow")
     begin("stonewharf", "--fault", "quota=4500000")

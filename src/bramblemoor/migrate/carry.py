@@ -79,7 +79,9 @@ def carry(
     def send(line: Line) -> Outcome:
         try:
             with budget.of(max(file.bytes for file in line.shown.files)):
-                tried = Try(sheet.begun(line.n), lambda place: sheet.begin(line.n, place))
+                # What an earlier run put there, and is missing or amiss, is this transfer's own: it may take its place again.
+                own = [file.at for file in line.sent.files if file.at] if line.sent is not None and line.place else []
+                tried = Try([*sheet.begun(line.n), *own], lambda place: sheet.begin(line.n, place))
                 titles = sheet.titles_of(line.shown.id) if destination.keeps.sidecars else ()
                 return (
                     line.n,

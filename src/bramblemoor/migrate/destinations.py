@@ -59,7 +59,9 @@ LISTS = "albums"
 
 
 class SentFile(msgspec.Struct, frozen=True, omit_defaults=True):
-    """A file as it was sent: of which content at the source, what became of it, and where it is to be there."""
+    """A file as it was sent: of which content at the source, what became of it, and where it is to be there. What was not read
+    back must be listed with the `etag`.
+    """
 
     role: str
     name: str
@@ -69,6 +71,7 @@ class SentFile(msgspec.Struct, frozen=True, omit_defaults=True):
     source_sha256: str
     at: str = ""
     read_back: bool = False
+    etag: str = ""
 
 
 class Sent(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -297,9 +300,19 @@ _FIRST = Try((), lambda path: None)
 
 
 def _sent(arrived: Arrived, file: ShownFile, sha256: str) -> SentFile:
-    """A file that lies in a folder, and was read back there."""
+    """A file that lies in a folder."""
     name = arrived.name.rpartition("/")[2]
-    return SentFile(file.role, name, arrived.bytes, arrived.sha256, file.bytes, sha256, arrived.name, True)
+    return SentFile(
+        file.role,
+        name,
+        arrived.bytes,
+        arrived.sha256,
+        file.bytes,
+        sha256,
+        arrived.name,
+        arrived.read_back,
+        arrived.etag,
+    )
 
 
 def _along(path: str, original: str, place: str) -> str:

@@ -3,6 +3,7 @@ sides.
 """
 
 import hashlib
+import re
 import sqlite3
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -14,6 +15,7 @@ from typing import Literal
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import ServiceTrouble
 from bramblemoor.library.receipts import Finding
+from bramblemoor.migrate.destinations import SentFile
 from bramblemoor.migrate.fidelity import differences
 from bramblemoor.migrate.worksheet import Line, State, Worksheet
 from bramblemoor.running import Progress, Stage, portions
@@ -25,6 +27,8 @@ How = Literal["list", "sample", "all"]
 SAMPLE = 20
 """Of so many frames one is fetched back, where only some are."""
 _READERS = 8
+_MD5 = re.compile('"[0-9a-f]{32}"')
+"""An ETag that is the digest of an object, as stores give it to one that was put whole and is not encrypted with its own key."""
 _ENTERED = 500
 _TRIES = 3
 Proof = tuple[int, State, str]
@@ -114,6 +118,17 @@ def _amiss(line: Line, shown: Shown, keeps: Fidelity, found: Proven) -> Iterator
             yield f"its {what} did not arrive as it was sent"
 
 
+def _why_amiss(file: SentFile, lying: tuple[int, str] | None) -> str:
+    """What is wrong with a file by the list of what lies there; "" where nothing is."""
+    if lying is None:
+        return f"{file.at} is not there"
+    if lying[0] != file.bytes:
+        return f"{file.at} has {lying[0]:,} bytes of {file.bytes:,}"
+    if not file.read_back and _MD5.fullmatch(lying[1]) and lying[1] != file.etag:
+        return f"{file.at} is listed with another digest than was sent"
+    return ""
+
+
 def _is_read(number: int, how: How) -> bool:
     return how == "all" or (how == "sample" and number % SAMPLE == 1)
 
@@ -138,38 +153,51 @@ def _digest(begin: Callable[[], AbstractContextManager[PartStream]], size: int) 
     return ""
 
 
+@dataclass(frozen=True)
+class _Judged:
+    """A frame as the list of what lies there has it, and whether it is to be fetched back."""
+
+    line: Line
+    proof: Proof
+    to_read: bool
+
+
 def _of_tree(sheet: Worksheet, account: Tree, how: How, found: Proven) -> Iterator[Proof]:
-    """By a new list of all that lies there; each file was read back when it was put there."""
-    scratch = sqlite3.connect("")  # a table that outgrows memory goes to a file by itself
-    scratch.execute("CREATE TABLE lying (path TEXT PRIMARY KEY, bytes INTEGER) WITHOUT ROWID")
+    """By a new list of all that lies there: sizes, and digests of what was not read back when it was put there."""
+    scratch = sqlite3.connect("", check_same_thread=False)  # a table that outgrows memory goes to a file by itself
+    scratch.execute("CREATE TABLE lying (path TEXT PRIMARY KEY, bytes INTEGER, etag TEXT) WITHOUT ROWID")
     for some in portions(account.entries(), _ENTERED):
         scratch.executemany(
-            "INSERT OR REPLACE INTO lying VALUES (?, ?)", ((one.path, one.bytes) for one in some if not one.is_folder)
+            "INSERT OR REPLACE INTO lying VALUES (?, ?, ?)",
+            ((one.path, one.bytes, one.etag) for one in some if not one.is_folder),
         )
 
-    def judged(line: Line) -> Proof | None:
+    def judged(line: Line) -> _Judged | None:
         assert line.sent is not None
-        sizes = [
-            scratch.execute("SELECT bytes FROM lying WHERE path = ?", (file.at,)).fetchone() for file in line.sent.files
+        lying = [
+            scratch.execute("SELECT bytes, etag FROM lying WHERE path = ?", (file.at,)).fetchone()
+            for file in line.sent.files
         ]
-        if all(size is None for size in sizes):
+        if all(one is None for one in lying):
             return None
-        amiss = [
-            f"{file.at} is not there" if size is None else f"{file.at} has {size[0]:,} bytes of {file.bytes:,}"
-            for file, size in zip(line.sent.files, sizes, strict=True)
-            if size is None or size[0] != file.bytes
-        ]
+        amiss = [why for file, one in zip(line.sent.files, lying, strict=True) if (why := _why_amiss(file, one))]
         found.frames += line.amount.frames
-        found.files += sum(size is not None for size in sizes)
-        found.bytes += sum(size[0] for size in sizes if size is not None)
+        found.files += sum(one is not None for one in lying)
+        found.bytes += sum(one[0] for one in lying if one is not None)
         if line.sent.files[0].name != line.shown.files[0].name:
             found.findings.append(Finding(line.shown.id, f"it is called {line.sent.files[0].name} there"))
-        return line.n, "amiss" if amiss else "proven", "; ".join(amiss)
+        unsure = any(
+            not file.read_back and one is not None and not _MD5.fullmatch(one[1])
+            for file, one in zip(line.sent.files, lying, strict=True)
+        )
+        return _Judged(
+            line, (line.n, "amiss" if amiss else "proven", "; ".join(amiss)), unsure or _is_read(line.n, how)
+        )
 
-    def read(proof: tuple[Line, Proof]) -> Proof:
-        line, (number, state, why) = proof
+    def read(judged: _Judged) -> Proof:
+        line, (number, state, why) = judged.line, judged.proof
         assert line.sent is not None
-        if state != "proven" or not _is_read(line.n, how):
+        if not judged.to_read or state != "proven":
             return number, state, why
         for file in line.sent.files:
             found.read += 1
@@ -178,9 +206,7 @@ def _of_tree(sheet: Worksheet, account: Tree, how: How, found: Proven) -> Iterat
         return number, state, why
 
     with ThreadPoolExecutor(_READERS) as pool:
-        lines = (
-            (line, proof) for line in sheet.lines("sent", "proven", "amiss") if (proof := judged(line)) is not None
-        )
-        for judging in portions(lines, _ENTERED // 5):
-            yield from pool.map(read, judging)
+        lines = (one for line in sheet.lines("sent", "proven", "amiss") if (one := judged(line)) is not None)
+        for some_judged in portions(lines, _ENTERED // 5):
+            yield from pool.map(read, some_judged)
     scratch.close()

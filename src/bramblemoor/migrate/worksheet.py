@@ -27,6 +27,7 @@ _PAGE = 500
 _ALIVE = 15  # seconds in which a run that is alive says so
 _TABLES = """
     PRAGMA journal_mode = WAL;
+    PRAGMA synchronous = NORMAL;
     CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
     CREATE TABLE IF NOT EXISTS frames (
         n INTEGER PRIMARY KEY, id TEXT NOT NULL, name TEXT NOT NULL, mark TEXT NOT NULL, seen INTEGER NOT NULL,
@@ -79,7 +80,7 @@ class Worksheet:
         self._lock = threading.RLock()
         where = f"{path.resolve().as_uri()}?mode=ro" if only_look else path.resolve().as_uri()
         self.db = sqlite3.connect(where, uri=True, isolation_level=None, check_same_thread=False, timeout=30)
-        if not only_look:
+        if not only_look:  # what a loss of power takes from it is found at the destination again
             self.db.executescript(_TABLES)
 
     def close(self) -> None:
@@ -159,7 +160,7 @@ class Worksheet:
                 if row is not None:
                     number, state, before = row
                     db.execute("UPDATE frames SET seen = ? WHERE n = ?", (look, number))
-                    if state not in ("waiting", "left", "missing"):
+                    if state not in ("waiting", "left", "missing") and not (state == "amiss" and place):
                         if msgspec.json.decode(before, type=Shown).told != shown.told:
                             db.execute("UPDATE frames SET restated = ? WHERE n = ?", (look, number))
                         continue

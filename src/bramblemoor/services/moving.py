@@ -145,10 +145,13 @@ class Changed(Exception):
 
 
 class Arrived(msgspec.Struct, frozen=True):
-    """One file as the destination says that it has it. `read_back` says that its content was read there and matched."""
+    """One file as the destination says that it has it. `read_back` says that its content was read there and matched; else
+    `etag` is what must be listed of it.
+    """
 
     name: str
     bytes: int
     sha256: str
     at: str = ""
     read_back: bool = False
+    etag: str = ""

@@ -27,6 +27,8 @@ Notice = Callable[[str], None]
 stamina.instrumentation.set_on_retry_hooks([])  # retries are told through `notice`, in the user's words
 
 
+_SHORT = 0.1
+"""Seconds before the second try."""
 _FOR_GOOD = (501, 505, 507)
 """Of a server's own troubles, those that the next try meets again."""
 
@@ -325,17 +327,27 @@ class Http:
             )
 
         try:
+            return send()  # as nearly always: what tries again takes a while to set up
+        except (_Busy, httpx.TransportError, httpx.StreamConsumed) as error:
+            pause = again(error)
+            if pause is False or not self.patience:
+                raise self._given_up(error) from error
+            time.sleep(_SHORT if pause is True else min(pause, self.patience))
+        try:
             for attempt in stamina.retry_context(on=again, attempts=None, timeout=self.patience, wait_jitter=0.2):
                 with attempt:
                     return send()
-        except _Busy as error:
-            later = f" and asks to come back in {error.wait:.0f} s" if error.wait else ""
-            raise ServiceTrouble(
-                f"{self.name} is too busy ({error}{later}).", "Run the same command later: it goes on where it stopped."
-            ) from error
-        except httpx.TransportError as error:
-            raise why_unreachable(error, self._proxy).trouble(self.name, self.url) from error
+        except (_Busy, httpx.TransportError) as error:
+            raise self._given_up(error) from error
         raise AssertionError("retry_context returns or raises")
+
+    def _given_up(self, error: Exception) -> ServiceTrouble:
+        if isinstance(error, _Busy):
+            later = f" and asks to come back in {error.wait:.0f} s" if error.wait else ""
+            return ServiceTrouble(
+                f"{self.name} is too busy ({error}{later}).", "Run the same command later: it goes on where it stopped."
+            )
+        return why_unreachable(error, self._proxy).trouble(self.name, self.url)
 
 
 def first_byte(response: httpx.Response, what: str, size: int | None) -> int:

@@ -4,6 +4,8 @@ Nothing rests on an ETag (of an object put in pieces it is no digest), on a chec
 precondition: what was put is read back. 403 never means that something is missing.
 """
 
+import base64
+import hashlib
 import re
 import threading
 import time
@@ -27,6 +29,7 @@ PART = 8 << 20
 _AGAIN = {"SlowDown", "InternalError", "ServiceUnavailable", "RequestTimeout", "503", "500", "502", "504", "429"}
 _SKEW = 900  # seconds that a store lets a clock be off
 _META = "sha256"
+_OF_OTHER = base64.b64encode(hashlib.md5(b"another", usedforsecurity=False).digest()).decode()
 
 
 class Object(msgspec.Struct, frozen=True):
@@ -168,22 +171,43 @@ class Bucket:
         except (Answered, ConnectionBroke):
             return b""
 
-    def put(self, key: str, content: bytes, sha256: str, *, anew: bool) -> None:
-        """Put an object whole, with its digest beside it, for those who look.
+    def put(self, key: str, content: bytes, sha256: str, *, anew: bool) -> str:
+        """Put an object whole, with its digest beside it, for those who look; returns the ETag that it must have, its MD5.
 
         With `anew` the store is asked to refuse where one is there (RFC 9110, 13.1.2), and answers 412; not every store knows
         that.
         """
-        more = {"IfNoneMatch": "*"} if anew and self._refuses else {}
+        md5 = hashlib.md5(content, usedforsecurity=False)
+        more: dict[str, Any] = {"IfNoneMatch": "*"} if anew and self._refuses else {}
+        more |= {"ContentMD5": base64.b64encode(md5.digest()).decode(), "Metadata": {_META: sha256} if sha256 else {}}
         try:
-            self._ask(
-                "put_object", Key=self.prefix + key, Body=content, Metadata={_META: sha256} if sha256 else {}, **more
-            )
+            self._ask("put_object", Key=self.prefix + key, Body=content, **more)
         except Answered as error:
-            if error.status != 501 or not more:
+            if error.status != 501 or "IfNoneMatch" not in more:
                 raise
             self._refuses = False
-            self.put(key, content, sha256, anew=False)
+            return self.put(key, content, sha256, anew=False)
+        return f'"{md5.hexdigest()}"'
+
+    def refuses_wrong(self, key: str) -> bool:
+        """Whether the store refuses an object that does not match its MD5. One that it takes is removed again."""
+        try:
+            self._ask("put_object", Key=self.prefix + key, Body=b"one", ContentMD5=_OF_OTHER)
+        except Answered as error:
+            return error.status == 400
+        self.remove(key)
+        return False
+
+    def keeps_from_overwriting(self, key: str) -> bool:
+        """Whether an object that is there is refused where `If-None-Match` says so. What is offered is refused in any case."""
+        try:
+            self._ask("put_object", Key=self.prefix + key, Body=b"one", ContentMD5=_OF_OTHER, IfNoneMatch="*")
+        except Answered as error:
+            return error.status == 412
+        raise ServiceTrouble(
+            f"{self.name} took an object that does not match its digest, which it refused before: {key} is overwritten.",
+            "Do not use this store before it is explained; run the same command again, and what was there is sent anew.",
+        )
 
     def put_in_pieces(self, key: str, pieces: Iterator[bytes]) -> None:
         """Put a large object in pieces of PART bytes; what was put of one that fails is given up, where the key may."""

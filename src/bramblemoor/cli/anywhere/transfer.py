@@ -86,11 +86,7 @@ def list_transfers(library_dir: LibraryDir = None, json: AsJson = False) -> None
          _share(far), say.duration(far.seconds_left) if far.seconds_left is not None else "-")
         for one, far in known
     ]  # fmt: skip
-    say.table(
-        ("transfer", "asked", "from", "to", "state", "frames", "left out", "share", "time left"),
-        rows,
-        right=(5, 6, 7, 8),
-    )
+    say.table(("transfer", "asked", "from", "to", "state", "frames", "share", "time left"), rows, right=(5, 6, 7))
     say.line(
         f"{say.many(len(rows), 'transfer')} of {whose(library)}. More: bramblemoor transfer show {known[-1][0].id}"
     )

@@ -1,8 +1,11 @@
 """A bucket of an object store: keys with slashes are a tree to read from, and to put files into."""
 
 import hashlib
+import threading
+import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import cached_property
 from typing import Any
 
 from bramblemoor.disk.told import Inside, Outside, inside
@@ -39,6 +42,8 @@ class BucketTree(Account, Tree, TreeUploads):
         self._bucket = Bucket(name, url, user, secret, region=region, **more)
         self.odd: list[str] = []
         self.mark = ""
+        self._trying = threading.Lock()
+        self._keeps_from_overwriting: bool | None = None
 
     @classmethod
     def checked_address(cls, url: str) -> str:
@@ -53,9 +58,9 @@ class BucketTree(Account, Tree, TreeUploads):
             ("read its tree", True, "keys with slashes are folders"),
             ("resume a fetch that broke off", True, ""),
             ("make folders", True, "a key needs none"),
-            ("move files", False, "an object is put whole where it belongs, and read back there"),
+            ("move files", False, "an object is put whole where it belongs"),
             ("refuse to overwrite", False, "each name is looked up before anything is put there"),
-            ("tell digests", False, "what arrived is proven by reading it back"),
+            ("tell digests", True, "of what is put whole, where it refuses wrong ones; else what arrived is read back"),
             ("keep file times", False, "times are told in sidecars and lists"),
             ("say how much room is left", False, ""),
         ])  # fmt: skip
@@ -86,15 +91,22 @@ class BucketTree(Account, Tree, TreeUploads):
     def put(
         self, path: Inside, outgoing: Outgoing, content: Content, begin: Callable[[str], None], *, mine: bool
     ) -> Arrived:
-        """Put it where it belongs, as an object appears whole or not at all, and read it back."""
+        """Put it where it belongs, as an object appears whole or not at all.
+
+        A store that was found to refuse what does not match its digest is not asked for it at once: it lists the digest
+        afterwards.
+        """
         if len(path.encode()) > _KEY_BYTES:
             raise NotTaken(f"its key has more than {_KEY_BYTES} bytes")
         try:
-            if not mine and self._bucket.at(path) is not None:
+            if not mine and not self._keeps_from_overwriting and self._bucket.at(path) is not None:
                 raise NameTaken(path)
             begin(path)
             for _ in range(_TRIES):
-                sent = self._put_once(path, outgoing, content, anew=not mine)
+                sent, etag = self._put_once(path, outgoing, content, anew=not mine)
+                if etag:
+                    self._try_overwriting(path)
+                    return Arrived(path, outgoing.bytes, sent, path, etag=etag)
                 if self._reads(path, sent, outgoing.bytes):
                     return Arrived(path, outgoing.bytes, sent, path, read_back=True)
                 self._bucket.remove(path)
@@ -106,16 +118,30 @@ class BucketTree(Account, Tree, TreeUploads):
             raise NotTaken(error.happened) from error
         raise NotTaken("what arrived was not what was sent, three times")
 
-    def _put_once(self, path: Inside, outgoing: Outgoing, content: Content, *, anew: bool) -> str:
-        """Put the object; returns the digest of what was sent."""
+    @cached_property
+    def _refuses_wrong(self) -> bool:
+        """Whether the store refuses an object that is not what its digest says: it is tried, with one that then is not there."""
+        with self._trying:
+            return self._bucket.refuses_wrong(f"bramblemoor-try-{uuid.uuid4().hex[:8]}")
+
+    def _try_overwriting(self, path: Inside) -> None:
+        """Find out, at an object that was just put, whether the store refuses to overwrite where it is asked to."""
+        with self._trying:
+            if self._keeps_from_overwriting is None:
+                self._keeps_from_overwriting = self._bucket.keeps_from_overwriting(path)
+
+    def _put_once(self, path: Inside, outgoing: Outgoing, content: Content, *, anew: bool) -> tuple[str, str]:
+        """Put the object; returns the digest of what was sent, and the ETag that it must be listed with, "" where none proves
+        it.
+        """
         digest = hashlib.sha256()
         if outgoing.bytes <= PART:
             with content() as pieces:
                 whole = b"".join(pieces)
             digest.update(whole)
             outgoing.require(digest.hexdigest())
-            self._bucket.put(path, whole, digest.hexdigest(), anew=anew)
-            return digest.hexdigest()
+            etag = self._bucket.put(path, whole, digest.hexdigest(), anew=anew)
+            return digest.hexdigest(), etag if self._refuses_wrong else ""
 
         def parts() -> Iterator[bytes]:
             with content() as pieces:
@@ -131,7 +157,7 @@ class BucketTree(Account, Tree, TreeUploads):
                     yield bytes(held)
 
         self._bucket.put_in_pieces(path, parts())
-        return digest.hexdigest()
+        return digest.hexdigest(), ""
 
     def _reads(self, path: Inside, sha256: str, size: int) -> bool:
         digest, came = hashlib.sha256(), 0

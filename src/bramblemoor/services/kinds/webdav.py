@@ -126,6 +126,8 @@ class WebDavFolders(Account, Tree, TreeUploads):
                 + (f"; what lies there as {path} is not it, and the service lets nothing be removed" if stays else "")
             )
         if moves:
+            if mine:
+                self._clear(path)  # an earlier try of ours, which is amiss
             self._move(beside, path, outgoing)
         return Arrived(path, arrived.bytes, arrived.sha256, path, read_back=True)
 
