@@ -53,6 +53,7 @@ def canaries(shell: Shell) -> Iterator[None]:
         "otter",
         "dipper",
         "tokens.json",
+        "tokens.json.lock",
         "back",
     }
     assert not Path("/tmp/canary.txt").exists()

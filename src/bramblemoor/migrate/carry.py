@@ -21,6 +21,7 @@ HELD = 48 << 20
 _MOST_OF_ONE = 16 << 20
 _LEAST_OF_ONE = 1 << 20
 _BEAT = 2.0  # seconds
+_ENTERED, _ENTER = 32, 0.3  # frames, or seconds, after which what became of them is written down
 _ALL_REFUSED = 20
 Outcome = tuple[int, State, str, Sent | None]
 
@@ -125,7 +126,8 @@ def _all(
     """Keep AT_ONCE frames on their way, and enter what became of them as they come."""
     waiting = sheet.lines("waiting", "missing", look=look)
     failed: BaseException | None = None
-    began, beaten = time.monotonic(), 0.0
+    began, beaten, entered, last = time.monotonic(), 0.0, 0.0, ""
+    came: list[tuple[Line, Outcome]] = []
     with ThreadPoolExecutor(AT_ONCE) as pool:
         under_way: dict[Future[Outcome], Line] = {}
         while True:
@@ -135,7 +137,6 @@ def _all(
             if not under_way:
                 break
             done, _ = wait(under_way, timeout=_BEAT, return_when=FIRST_COMPLETED)
-            came: list[tuple[Line, Outcome]] = []
             for future in done:
                 line = under_way.pop(future)
                 if future.cancelled():
@@ -144,10 +145,12 @@ def _all(
                     failed = failed or error
                 else:
                     came.append((line, future.result()))
-            if came:
+            now = time.monotonic()
+            if came and (len(came) >= _ENTERED or now - entered > _ENTER or not under_way):
                 enter(came)
-            if failed is None and carried.left == _ALL_REFUSED and not carried.frames:
-                failed = _refuses_all(name, came[-1][1][2])
+                last, came, entered = came[-1][1][2], [], now
+            if failed is None and carried.left >= _ALL_REFUSED and not carried.frames:
+                failed = _refuses_all(name, last)
             if time.monotonic() - beaten > _BEAT:
                 beaten = time.monotonic()
                 sheet.beat(carried.bytes / max(0.001, time.monotonic() - began))

@@ -3,6 +3,7 @@
 import base64
 import ipaddress
 import re
+import threading
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import closing
@@ -134,16 +135,29 @@ class Http:
         # HTTP, as to this machine itself. Over TLS a proxy sees nothing but the address.
         secure = urlsplit(self.url).scheme == "https"
         self._proxy = proxy if proxy and secure else ""
-        self._client = httpx.Client(
-            auth=self._signature,
-            verify=trusting(authority) if secure and transport is None else True,
-            headers={"Accept-Encoding": "identity"},
-            timeout=httpx.Timeout(30.0, connect=10.0),
-            follow_redirects=False,
-            trust_env=False,
-            proxy=self._proxy or None,
-            transport=transport,
-        )
+        verify = trusting(authority) if secure and transport is None else True
+
+        def client() -> httpx.Client:
+            return httpx.Client(
+                auth=self._signature,
+                verify=verify,
+                headers={"Accept-Encoding": "identity"},
+                timeout=httpx.Timeout(30.0, connect=10.0),
+                follow_redirects=False,
+                trust_env=False,
+                proxy=self._proxy or None,
+                transport=transport,
+            )
+
+        self._new_client, self._own = client, threading.local()
+
+    @property
+    def _client(self) -> httpx.Client:
+        """Each thread has a client of its own: they would wait for each other's turn to choose a connection."""
+        if not hasattr(self._own, "client"):
+            self._own.client = self._new_client()
+        client: httpx.Client = self._own.client
+        return client
 
     def ask(self, method: str, path: str, shape: type[Answer], body: Any = None) -> Answer:
         """One request, tried again as long as one is patient; its answer as JSON of that shape."""
