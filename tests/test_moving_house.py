@@ -430,6 +430,17 @@ def test_by_the_route_that_makes_no_folders(shell: Shell, library: Path, begin: 
     assert receipt.code == 3 and not (wharf.folder / "tree/put-by").exists()
 
 
+def test_parts_that_were_delivered_to_a_place_of_ones_own(shell: Shell, library: Path, begin: Begin) -> None:
+    wharf = begin("stonewharf", "--drop", "1")
+    begin("thrushfield", "--delivers", f"wharf={wharf.folder / 'tree/Exports'}", more=("--dialect", "thrushfield"))
+    assert "no place called cellar" in shell("order", "thrushfield", "--deliver", "cellar", cwd=library, code=3).err
+    order = shell("order", "thrushfield", "--size", "3MB", "--deliver", "wharf", "--json", cwd=library).json["order"]
+    assert "Say where they lie" in shell("collect", cwd=library, code=2).err
+    shell("collect", "--at", f"stonewharf/Exports/{order}", cwd=library)
+    receipt = shell("unpack", "--json", cwd=library).json
+    assert receipt["balanced"] and kept(receipt)["new in the library"] == 96
+
+
 def _approve(address: str, code: str, allow: str) -> None:
     form = urllib.parse.urlencode({"code": code, "allow": allow}).encode()
     urllib.request.urlopen(f"{address}/device", form, timeout=10).close()
@@ -483,7 +494,7 @@ def test_signing_in_with_a_code(shell: Shell, library: Path) -> None:
 
 def test_a_sign_in_that_lapses_on_the_way(shell: Shell, library: Path, begin: Begin) -> None:
     begin("coldbarrow")
-    field = begin("thrushfield", "--sign-in", "4", "--fault", "slow=0.5", more=("--dialect", "thrushfield"))
+    field = begin("thrushfield", "--fault", "lapses=1", more=("--dialect", "thrushfield"))
     lapsed = shell("migrate", "coldbarrow", "thrushfield", "--yes", cwd=library, code=3)
     assert "refuses the token" in lapsed.err and 0 < len(taken(field)) < 21
     with standing_in("thrushfield", shell.folder / "thrushfield") as again:

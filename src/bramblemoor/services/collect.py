@@ -1,17 +1,20 @@
 """Collecting the parts of an order, resuming what broke, until every byte matches what the service said."""
 
 from collections.abc import Iterator
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+from typing import Protocol
 
 from bramblemoor.disk.durable import digest_of, flush_folder
+from bramblemoor.disk.told import Inside
 from bramblemoor.errors import PartsAmiss, ServiceTrouble
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.running import Meter, Progress, Stage
 from bramblemoor.services.book import KnownOrder, set_state
 from bramblemoor.services.fetching import Transfer
-from bramblemoor.services.interface import Exports, Part, PartsLapsed
+from bramblemoor.services.interface import Part, PartsLapsed, PartStream, Tree
 
 
 @dataclass(frozen=True)
@@ -47,7 +50,24 @@ def part_is_sound(library: Library, order: str, part: Part, path: Path) -> bool:
     return True
 
 
-def collect(library: Library, order: KnownOrder, service: Exports, progress: Progress) -> Iterator[PartCollected]:
+class Giving(Protocol):
+    """What parts are had from."""
+
+    def open_part(self, part: Part, start: int, etag: str) -> AbstractContextManager[PartStream]: ...
+
+
+@dataclass(frozen=True)
+class Delivered:
+    """Parts that the service has put into a folder of the user's own, at a service that shows folders."""
+
+    tree: Tree
+    folder: str
+
+    def open_part(self, part: Part, start: int, etag: str) -> AbstractContextManager[PartStream]:
+        return self.tree.open(Inside(f"{self.folder}/{part.name}" if self.folder else part.name), start, etag)
+
+
+def collect(library: Library, order: KnownOrder, service: Giving, progress: Progress) -> Iterator[PartCollected]:
     """Fetch every part that is not here and sound; the order is then "collected".
 
     Raises ServiceTrouble, or PartsAmiss for a part that keeps arriving wrong.
@@ -69,7 +89,7 @@ def collect(library: Library, order: KnownOrder, service: Exports, progress: Pro
 
 
 def _collect_parts(
-    library: Library, order: KnownOrder, missing: list[Part], service: Exports, meter: Meter
+    library: Library, order: KnownOrder, missing: list[Part], service: Giving, meter: Meter
 ) -> Iterator[PartCollected]:
     folder = library.incoming(order.service, order.id)
     for part in order.parts:
@@ -86,7 +106,7 @@ def _partial(folder: Path, part: Part) -> Path:
 
 
 def _collect_part(
-    library: Library, order: str, part: Part, folder: Path, service: Exports, meter: Meter
+    library: Library, order: str, part: Part, folder: Path, service: Giving, meter: Meter
 ) -> PartCollected:
     """Fetch one part, and once more from the start if it arrives whole but wrong."""
     unfinished = _partial(folder, part)

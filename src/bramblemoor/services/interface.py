@@ -71,6 +71,7 @@ class Survey(msgspec.Struct, frozen=True):
 class OrderScope(msgspec.Struct, frozen=True, omit_defaults=True):
     """What to order: no albums means everything; dates are inclusive ISO days; part_bytes 0 leaves the size to the service,
     and so does container "". With `every_days` the service makes the order again and again, until `repeat_until` if given.
+    `deliver` names a place of the user's that the service knows, a bucket or a folder service, to which it puts the parts.
     """
 
     albums: list[str] = []
@@ -81,10 +82,13 @@ class OrderScope(msgspec.Struct, frozen=True, omit_defaults=True):
     container: str = ""
     every_days: int = 0
     repeat_until: str = ""
+    deliver: str = ""
 
 
 class Part(msgspec.Struct, frozen=True):
-    """One part of a parcel. `sha256` in hex; `href` where to fetch it, relative to the service's address."""
+    """One part of a parcel. `sha256` in hex; `href` where to fetch it, relative to the service's address, "" where it was
+    delivered.
+    """
 
     number: int
     name: Inside

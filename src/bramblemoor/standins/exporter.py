@@ -25,6 +25,7 @@ class Scope:
     until: str = ""
     media: str = "both"
     container: str = ""
+    deliver: str = ""
 
 
 @dataclass(frozen=True)

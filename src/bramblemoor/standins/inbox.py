@@ -20,7 +20,7 @@ from starlette.routing import Route
 from bramblemoor.standins.exporter import Account, Record
 
 _PAGE = 200
-_FULL_AFTER = 8  # frames, where somebody else fills the account meanwhile
+_AFTER = 8  # frames, after which somebody else has filled the account, or the sign-in lapses
 Answer = Callable[[Request], Response]
 
 
@@ -37,8 +37,8 @@ class InboxFaults:
     """`quota` in bytes, 0 for none; `refuse` refuses each frame of that number.
 
     `swap` stores another's bytes, `cut` less than it says, `lose_frame` takes a frame and loses the answer, each so many times;
-    `daily` is how many frames it takes before 429; with `fills` the account is full in the middle; `slow` is how many seconds
-    it takes over a frame.
+    `daily` is how many frames it takes before 429; with `fills` the account is full in the middle, with `lapses` the sign-in
+    ends there; `slow` is how many seconds it takes over a frame.
     """
 
     quota: int = 0
@@ -48,6 +48,7 @@ class InboxFaults:
     lose_frame: int = 0
     daily: int = 0
     fills: int = 0
+    lapses: int = 0
     slow: float = 0.0
 
 
@@ -258,8 +259,10 @@ class Inbox:
             if self.faults.refuse and self.tried % self.faults.refuse == 0:
                 raise Refusal(422, "this picture is not to the service's liking")
             time.sleep(self.faults.slow)
-            if self.faults.fills and self.taken >= _FULL_AFTER:
+            if self.faults.fills and self.taken >= _AFTER:
                 raise Refusal(507, "the account is full")
+            if self.faults.lapses and self.taken >= _AFTER:
+                raise Refusal(401, "the sign-in has lapsed", {"WWW-Authenticate": "Bearer"})
             if self.faults.daily and self.taken >= self.faults.daily:
                 raise Refusal(429, "enough for today", {"Retry-After": "86400"})
             contents = []

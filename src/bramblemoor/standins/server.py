@@ -5,6 +5,7 @@ import hashlib
 import hmac
 import json
 import secrets
+import shutil
 import socket
 import threading
 import time
@@ -65,8 +66,16 @@ class StandIn:
     """A service's state: the account, the orders on disk, and the bearer token that opens it."""
 
     def __init__(
-        self, account: Account, token: str, faults: Faults, pace: Pace, inbox: InboxFaults | None = None
+        self,
+        account: Account,
+        token: str,
+        faults: Faults,
+        pace: Pace,
+        inbox: InboxFaults | None = None,
+        delivers: dict[str, Path] | None = None,
     ) -> None:
+        """`delivers` are folders that the user has told the service of, by their names there."""
+        self.delivers = delivers or {}
         self.account = account
         self.orders = account.folder / "orders"
         self.orders.mkdir(exist_ok=True)
@@ -155,6 +164,8 @@ class StandIn:
             return _problem(422, f"there is no album {sorted(unknown)[0]!r}")
         if scope.container and scope.container not in CONTAINERS:
             return _problem(422, f"exports come as {', '.join(CONTAINERS)}, not as {scope.container}")
+        if scope.deliver and scope.deliver not in self.delivers:
+            return _problem(422, f"no place called {scope.deliver} is known here")
         items = self.account.chosen(scope)
         if not items:
             return _problem(422, "nothing in the account matches")
@@ -191,7 +202,11 @@ class StandIn:
         parts = []
         for number, path in enumerate(paths, 1):
             digest = hashlib.sha256(path.read_bytes()).hexdigest()
-            href = f"/v1/orders/{order}/parts/{number}"
+            href = "" if scope.deliver else f"/v1/orders/{order}/parts/{number}"
+            if scope.deliver:
+                place = self.delivers[scope.deliver] / order
+                place.mkdir(parents=True, exist_ok=True)
+                shutil.copyfile(path, place / path.name)
             parts.append(
                 {"number": number, "name": path.name, "bytes": path.stat().st_size, "sha256": digest, "href": href}
             )

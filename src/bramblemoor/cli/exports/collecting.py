@@ -20,7 +20,7 @@ from bramblemoor.library.receipts import Finding
 if TYPE_CHECKING:
     from bramblemoor.library.receipts import Receipt
     from bramblemoor.services.book import KnownOrder, KnownService
-    from bramblemoor.services.collect import PartCollected
+    from bramblemoor.services.collect import Giving, PartCollected
     from bramblemoor.services.interface import Exports, OrderScope, Tree
 
 _OPEN = ("asked", "preparing", "ready", "collected")
@@ -36,6 +36,14 @@ def collect(
     wait: Annotated[
         float, typer.Option(metavar="SECONDS", min=0, help="How long to wait for the service to prepare it.")
     ] = 3600,
+    at: Annotated[
+        str,
+        typer.Option(
+            "--at",
+            metavar="SERVICE/FOLDER",
+            help="Where the service has put the parts: a folder service or bucket of yours.",
+        ),
+    ] = "",
     bell: Annotated[bool, typer.Option("--bell", help="Ring the terminal's bell when everything is here.")] = False,
     patience: Patience = 60,
     library_dir: LibraryDir = None,
@@ -57,7 +65,7 @@ def collect(
         for one in chosen:
             account = exporting(library, service_named(library, one.service), patience)
             ready = _wait_until_ready(library, one, account, wait, quiet=json)
-            results = _collect(library, ready, account, quiet=json)
+            results = _collect(library, ready, _giving(library, ready, account, at, patience), quiet=json)
             rows = [
                 {"part": part.part.name, "bytes": part.part.bytes, "fetched": part.fetched, "resumed_at": part.resumed}
                 for part in results
@@ -108,7 +116,29 @@ def _refuse_gone(order: str, state: str) -> None:
         )
 
 
-def _collect(library: Library, chosen: "KnownOrder", account: "Exports", *, quiet: bool) -> "list[PartCollected]":
+def _giving(library: Library, chosen: "KnownOrder", account: "Exports", at: str, patience: float) -> "Giving":
+    """What the parts are had from. Raises WrongUse where they were delivered, and it was not said where to."""
+    from bramblemoor.services.book import service_named
+    from bramblemoor.services.collect import Delivered
+    from bramblemoor.services.interface import Tree
+
+    if not at:
+        if any(not part.href for part in chosen.parts):
+            where = f" to {chosen.scope.deliver}" if chosen.scope.deliver else ""
+            raise WrongUse(
+                f"{chosen.service} has delivered the parts of {chosen.id}{where}.",
+                f"Say where they lie: bramblemoor collect {chosen.id} --at SERVICE/FOLDER.",
+            )
+        return account
+    name, _, folder = at.strip("/").partition("/")
+    known = service_named(library, name)
+    tree = sign_in(library, known, patience)
+    if not isinstance(tree, Tree):
+        raise WrongUse(f"{name} shows no folders.", "Name a folder service or a bucket.")
+    return Delivered(tree, folder)
+
+
+def _collect(library: Library, chosen: "KnownOrder", account: "Giving", *, quiet: bool) -> "list[PartCollected]":
     from bramblemoor.services.collect import collect as fetch_parts
 
     results = []

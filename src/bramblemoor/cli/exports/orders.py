@@ -55,6 +55,12 @@ def order(
     ] = 0,
     repeat_until: Annotated[str, typer.Option(metavar="DATE", help="With --every: the last day of it.")] = "",
     again: Annotated[str, typer.Option(metavar="ORDER", help="Order the same as this one did.")] = "",
+    deliver: Annotated[
+        str,
+        typer.Option(
+            metavar="PLACE", help="Let the service put the parts into a place of yours that it knows by this name."
+        ),
+    ] = "",
     patience: Patience = 60,
     library_dir: LibraryDir = None,
     json: AsJson = False,
@@ -75,7 +81,12 @@ def order(
         if repeat_until and not every:
             raise WrongUse("--repeat-until goes with --every.", "Say how often, as --every 30.")
         scope = structs.replace(
-            scope, part_bytes=bytes_of(size), container=form, every_days=every, repeat_until=repeat_until
+            scope,
+            part_bytes=bytes_of(size),
+            container=form,
+            every_days=every,
+            repeat_until=repeat_until,
+            deliver=deliver,
         )
     known = service_named(library, service)
     with holding(library):

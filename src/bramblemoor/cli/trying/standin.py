@@ -56,6 +56,12 @@ def stand_in(
         list[str] | None,
         typer.Option(metavar="WHAT=HOW", help="Another fault of that service, as quota=5000000, stump=1, skew=3600."),
     ] = None,
+    delivers: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--delivers", metavar="NAME=DIR", help="A place of the user's, to which it delivers parts by that name."
+        ),
+    ] = None,
     until_input_ends: Annotated[bool, typer.Option("--until-input-ends", hidden=True)] = False,
 ) -> None:
     """Run a simulated service on this machine until interrupted, with faults to order; or write a card or phone as a folder."""
@@ -89,6 +95,7 @@ def stand_in(
         Faults(busy, drop=drop, flip=flip, lose=lose, keyless=int(keyless)),
         pace,
         _faults(dict(_fault(one) for one in fault or ()), InboxFaults),
+        {name: Path(place) for name, place in map(_fault, delivers or ())},
     )
 
     serve(stand, port, lambda address: _listens(account.name, folder, address, f"its token is in {token_file}"))
