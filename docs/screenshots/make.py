@@ -192,10 +192,11 @@ def moving_house(root: Path, environment: dict[str, str]) -> None:
         allow = (
             f"(sleep 9; curl -s -o /dev/null -d allow=yes -d code=$(grep -o '....-....$' code.txt) {field}/device) &"
         )
-        shoot("sign-in-terminal", f"{allow}\n{typed(adding + ' 2>&1 | tee code.txt')}", home, environment, after=6)
+        shown = f"printf '$ %s\\n' {shlex.quote(adding)}; {adding} 2>&1 | tee code.txt"
+        shoot("sign-in-terminal", f"{allow}\n{shown}", home, environment, after=6)
         page = root / "page.png"
         subprocess.run(
-            ["chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--window-size=1060,420",
+            ["chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--window-size=1279,360",
              f"--screenshot={page}", f"{field}/device"], check=True, stderr=subprocess.DEVNULL,
         )  # fmt: skip
         time.sleep(6)
@@ -206,7 +207,7 @@ def moving_house(root: Path, environment: dict[str, str]) -> None:
         tree = root / "moving-stonewharf/tree/Work/Chapel roofers"
         (tree / "KW4080.jpg").rename(tree / "KW4080 better.jpg")
         (home / "pictures/Work/Chapel roofers/KW4082.jpg").unlink()
-        run("stocktake", "--let-go", "KW4082.jpg")
+        run("stocktake", "--let-go", "KW4082.jpg", "--yes")
         shoot("compare", typed("bramblemoor compare library stonewharf --no-sidecars"), home, environment)
         move = "bramblemoor migrate stonewharf thrushfield --folders-as-albums --arrival 'From Stonewharf'"
         shoot("migrate", typed(f"{move} --dry-run"), home, environment)

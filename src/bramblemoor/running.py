@@ -3,9 +3,11 @@
 import time
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import NamedTuple, TypeVar
 
 Thing = TypeVar("Thing")
+Outcome = TypeVar("Outcome")
 
 PIECE = 1 << 20
 """Bytes that are read, hashed or handed on at once."""
@@ -52,6 +54,45 @@ class Meter:
     def add(self, count: int) -> None:
         self._done += count
         self._progress(self._stage, self._done, self._whole)
+
+
+def several(
+    do: Callable[[Thing], Outcome],
+    things: Iterable[Thing],
+    at_once: int,
+    is_stopped: Callable[[], bool],
+    look: float = 2.0,
+) -> Iterator[list[tuple[Thing, Outcome]]]:
+    """Do several things at once, in threads, and yield what comes of them, a list whenever some have ended or `look` seconds have
+    passed. Once `is_stopped`, none is begun any more. Where one fails, those that are under way end first; then its error is
+    raised.
+    """
+    from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait  # not for every command's start
+
+    waiting, failed = iter(things), None
+    with ThreadPoolExecutor(at_once) as pool:
+        under_way: dict[Future[Outcome], Thing] = {}
+        while True:
+            if failed is None and not is_stopped():
+                under_way |= {pool.submit(do, thing): thing for thing in islice(waiting, 2 * at_once - len(under_way))}
+            else:
+                for future in under_way:
+                    future.cancel()
+            if not under_way:
+                break
+            done, _ = wait(under_way, timeout=look, return_when=FIRST_COMPLETED)
+            came = []
+            for future in done:
+                thing = under_way.pop(future)
+                if future.cancelled():
+                    continue
+                if (error := future.exception()) is not None:
+                    failed = failed or error
+                else:
+                    came.append((thing, future.result()))
+            yield came
+    if failed is not None:
+        raise failed
 
 
 @dataclass

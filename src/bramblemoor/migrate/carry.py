@@ -3,16 +3,14 @@
 import threading
 import time
 from collections.abc import Callable, Iterator
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import dataclass
-from itertools import islice
 
 from bramblemoor.errors import ServiceTrouble
 from bramblemoor.migrate.destinations import Destination, Sent, Try
 from bramblemoor.migrate.sources import Gone, Source
 from bramblemoor.migrate.worksheet import Line, State, Worksheet
-from bramblemoor.running import Meter, Pace, Progress, Stage
+from bramblemoor.running import Meter, Pace, Progress, Stage, several
 from bramblemoor.services.interface import NotTaken
 
 AT_ONCE = 8
@@ -123,44 +121,38 @@ def _all(
     pace: Pace,
     name: str,
 ) -> None:
-    """Keep AT_ONCE frames on their way, and enter what became of them as they come."""
-    waiting = sheet.lines("waiting", "missing", look=look)
-    failed: BaseException | None = None
-    began, beaten, entered, last = time.monotonic(), 0.0, 0.0, ""
+    """Keep AT_ONCE frames on their way, and enter what became of them, some together."""
+    began = time.monotonic()
+    beaten = entered = 0.0
     came: list[tuple[Line, Outcome]] = []
-    with ThreadPoolExecutor(AT_ONCE) as pool:
-        under_way: dict[Future[Outcome], Line] = {}
-        while True:
-            if failed is None and not pace.stopped:
-                for line in islice(waiting, AT_ONCE * 2 - len(under_way)):
-                    under_way[pool.submit(send, line)] = line
-            if not under_way:
-                break
-            done, _ = wait(under_way, timeout=_BEAT, return_when=FIRST_COMPLETED)
-            for future in done:
-                line = under_way.pop(future)
-                if future.cancelled():
-                    continue
-                if (error := future.exception()) is not None:
-                    failed = failed or error
-                else:
-                    came.append((line, future.result()))
+
+    def write_down() -> None:
+        """Enter what came; where all was refused from the beginning, that is said instead of going on."""
+        nonlocal came, entered
+        some, came, entered = came, [], time.monotonic()
+        if some:
+            enter(some)
+        if some and carried.left >= _ALL_REFUSED and not carried.frames:
+            raise _refuses_all(name, some[-1][1][2])
+
+    try:
+        for outcomes in several(
+            send, sheet.lines("waiting", "missing", look=look), AT_ONCE, lambda: pace.stopped, _BEAT
+        ):
+            came += outcomes
             now = time.monotonic()
-            if came and (len(came) >= _ENTERED or now - entered > _ENTER or not under_way):
-                enter(came)
-                last, came, entered = came[-1][1][2], [], now
-            if failed is None and carried.left >= _ALL_REFUSED and not carried.frames:
-                failed = _refuses_all(name, last)
-            if time.monotonic() - beaten > _BEAT:
-                beaten = time.monotonic()
-                sheet.beat(carried.bytes / max(0.001, time.monotonic() - began))
+            if len(came) >= _ENTERED or now - entered > _ENTER:
+                write_down()
+            if now - beaten > _BEAT:
+                beaten = now
+                sheet.beat(carried.bytes / max(0.001, now - began))
                 pace.stopped = pace.stopped or bool(sheet.get("stop"))
-            if failed is not None or pace.stopped:
-                for future in under_way:
-                    future.cancel()
+    except BaseException:
+        if came:
+            enter(came)
+        raise
+    write_down()
     carried.stopped = pace.stopped
-    if failed is not None:
-        raise failed
 
 
 def _refuses_all(name: str, why: str) -> ServiceTrouble:

@@ -75,7 +75,7 @@ def weigh(
             yield (
                 Verdict("folder", "changed", "it becomes an album")
                 if as_albums and keeps.albums
-                else Verdict("folder", "lost")
+                else Verdict("folder", "lost", "there are no folders there")
             )
     if not keeps.names:
         yield Verdict("name", "changed", "it gets another name")
@@ -89,7 +89,8 @@ def weigh(
         )
     for file in frame.files[1:]:
         if file.role not in ("sidecar", "twin"):
-            yield Verdict(file.role, "kept" if keeps.tree or file.role in keeps.roles else "lost")
+            is_kept = keeps.tree or file.role in keeps.roles
+            yield Verdict(file.role, "kept" if is_kept else "lost", "" if is_kept else "only the original is taken")
     for field in FIELDS:
         if is_told(frame.told, field):
             yield _of_field(field, frame, keeps, inside, embed=embed)
@@ -105,7 +106,7 @@ def _of_field(field: str, frame: Shown, keeps: Fidelity, inside: Told, *, embed:
     value = getattr(frame.told, field)
     if keeps.embedded and (getattr(inside, field) == value or (embed and can_embed(frame) and field in EMBEDDED)):
         return Verdict(field, "inside")
-    return Verdict(field, "lost")
+    return Verdict(field, "lost", "it has no field there, and no room inside")
 
 
 EMBEDDED = tuple(field for field in FIELDS if field != "taken")

@@ -6,11 +6,9 @@ What came lies in incoming/SERVICE/FETCH/files, a tree that is then unpacked as 
 
 import hashlib
 import threading
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from functools import partial
-from itertools import islice
 from pathlib import Path
 
 from bramblemoor.disk.durable import TEMPORARY, beside
@@ -19,14 +17,13 @@ from bramblemoor.disk.names import collision_key, free_name, safe_name
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import ServiceTrouble
 from bramblemoor.library.home import Library, require_room
-from bramblemoor.running import Meter, Pace, Progress, Stage
+from bramblemoor.running import Meter, Pace, Progress, Stage, several
 from bramblemoor.services.fetching import Transfer
 from bramblemoor.services.interface import Entry, Tree
 from bramblemoor.services.tree_survey import once
 from bramblemoor.wire.http import Answered
 
 _AT_ONCE = 8
-_AHEAD = 64
 _ENTERED, _ENTERED_BYTES = 256, 64 << 20  # files, or bytes, that are flushed and entered together
 _FOLDER = "files"
 
@@ -167,45 +164,16 @@ def _fetch_all(
 
     came: list[tuple[_Wanted, Transfer]] = []
     try:
-        for one, outcome in _together(fetch, wanted, pace):
-            if isinstance(outcome, str):
-                found.left.append((one.entry.path, outcome))
-                continue
-            came.append((one, outcome))
-            if len(came) == _ENTERED or sum(transfer.have for _, transfer in came) > _ENTERED_BYTES:
+        for outcomes in several(fetch, wanted, _AT_ONCE, lambda: pace.stopped):
+            found.left += [(one.entry.path, outcome) for one, outcome in outcomes if isinstance(outcome, str)]
+            came += [(one, outcome) for one, outcome in outcomes if not isinstance(outcome, str)]
+            if len(came) >= _ENTERED or sum(transfer.have for _, transfer in came) > _ENTERED_BYTES:
                 enter(came)
                 came = []
     finally:
         if came:
             enter(came)
     found.stopped = pace.stopped
-
-
-def _together(
-    fetch: Callable[[_Wanted], Transfer | str], wanted: Sequence[_Wanted], pace: Pace
-) -> Iterator[tuple[_Wanted, Transfer | str]]:
-    """Fetch several at once, and yield them as they come. Where one fails for all, the others that are under way end first."""
-    waiting = iter(wanted)
-    failed: BaseException | None = None
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
-        under_way = {pool.submit(fetch, one): one for one in islice(waiting, _AHEAD)}
-        while under_way:
-            done, _ = wait(under_way, return_when=FIRST_COMPLETED)
-            for future in done:
-                one = under_way.pop(future)
-                if future.cancelled():
-                    continue
-                if (error := future.exception()) is not None:
-                    failed = failed or error
-                else:
-                    yield one, future.result()
-                if failed is None and not pace.stopped:
-                    under_way |= {pool.submit(fetch, following): following for following in islice(waiting, 1)}
-            if failed is not None or pace.stopped:
-                for future in under_way:
-                    future.cancel()
-    if failed is not None:
-        raise failed
 
 
 def _fetch_one(tree: Tree, one: _Wanted, folder: Path, add: Callable[[int], None]) -> Transfer | str:

@@ -108,6 +108,14 @@ class PlacedOrder(msgspec.Struct, frozen=True):
     key: str = ""
 
 
+def leads_out(error: Outside) -> ServiceTrouble:
+    """What is said of a service that tells a name which becomes a path elsewhere."""
+    return ServiceTrouble(
+        f"The service told a name that leads out of its folder: {error.filename!r}. Nothing was fetched.",
+        "Do not use this service before it is explained.",
+    )
+
+
 def checked(placed: PlacedOrder) -> PlacedOrder:
     """The order itself. Raises ServiceTrouble where its id or a part's name is no plain name, or a size or number is none.
 
@@ -118,10 +126,7 @@ def checked(placed: PlacedOrder) -> PlacedOrder:
         for part in placed.parts:
             one_name(part.name)
     except Outside as error:
-        raise ServiceTrouble(
-            f"The service told a name that leads out of its folder: {error.filename!r}. Nothing was fetched.",
-            "Do not use this service before it is explained.",
-        ) from error
+        raise leads_out(error) from error
     names = {collision_key(part.name) for part in placed.parts}
     if len(names) < len(placed.parts) or any(
         part.bytes < 0 or part.bytes >= 1 << 62 or not re.fullmatch("[0-9a-fA-F]{64}", part.sha256)

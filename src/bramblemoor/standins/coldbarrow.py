@@ -4,10 +4,9 @@ import base64
 import hashlib
 import hmac
 import re
-import threading
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import format_datetime
 from pathlib import Path
@@ -20,6 +19,7 @@ from starlette.requests import Request
 from starlette.responses import Response, StreamingResponse
 from starlette.routing import Route
 
+from bramblemoor.standins.faults import Ordered
 from bramblemoor.standins.object_store import COLD, Held, ObjectStore, fill
 from bramblemoor.standins.trees import COLDBARROW, draw_tree
 
@@ -36,7 +36,7 @@ def draw_account(folder: Path) -> None:
 
 
 @dataclass
-class StoreFaults:
+class StoreFaults(Ordered):
     """What goes wrong, each so many times: `busy` answers (SlowDown), downloads broken off (`drop`), a byte flipped on the way
     (`flip`), objects that are taken and gone (`lost`) or kept with a byte wrong (`rot`).
 
@@ -53,13 +53,6 @@ class StoreFaults:
     skew: float = 0.0
     blind: bool = False
     plain: bool = False
-    lock: threading.Lock = field(default_factory=threading.Lock, repr=False)
-
-    def take(self, name: str) -> bool:
-        with self.lock:
-            left: int = getattr(self, name)
-            setattr(self, name, max(0, left - 1))
-            return left > 0
 
 
 class _No(Exception):

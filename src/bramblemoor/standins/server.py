@@ -10,7 +10,7 @@ import socket
 import threading
 import time
 from collections.abc import Awaitable, Callable, Iterator
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass
 from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
@@ -23,6 +23,7 @@ from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from bramblemoor.standins.exporter import CONTAINERS, Account, Scope, write_parts
+from bramblemoor.standins.faults import Ordered
 from bramblemoor.standins.inbox import Inbox, InboxFaults
 from bramblemoor.standins.sign_in import SignIn
 
@@ -32,7 +33,7 @@ PICK_BYTES = 1_500_000
 
 
 @dataclass
-class Faults:
+class Faults(Ordered):
     """What goes wrong, each so many times: `busy` answers (503 with Retry-After), parts broken off halfway (`drop`),
     parts sent with one byte flipped (`flip`), and orders that are taken, and their answer is lost (`lose`). With `keyless` it
     keeps no keys of orders."""
@@ -42,13 +43,6 @@ class Faults:
     keyless: int = 0
     drop: int = 0
     flip: int = 0
-    lock: threading.Lock = field(default_factory=threading.Lock, repr=False)
-
-    def take(self, name: str) -> bool:
-        with self.lock:
-            left: int = getattr(self, name)
-            setattr(self, name, max(0, left - 1))
-            return left > 0
 
 
 @dataclass(frozen=True)

@@ -7,9 +7,8 @@ By the route /desk/ folders can be made and files moved; by /web/ neither, and n
 import base64
 import hmac
 import socket
-import threading
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
@@ -21,6 +20,7 @@ from wsgidav.dav_provider import DAVCollection
 from wsgidav.fs_dav_provider import FileResource, FilesystemProvider, FolderResource
 from wsgidav.wsgidav_app import WsgiDAVApp
 
+from bramblemoor.standins.faults import Ordered
 from bramblemoor.standins.trees import STONEWHARF, draw_tree
 
 USER = "keeper"
@@ -37,7 +37,7 @@ def draw_account(folder: Path) -> None:
 
 
 @dataclass
-class DavFaults:
+class DavFaults(Ordered):
     """What goes wrong, each so many times: `busy` answers, downloads broken off halfway (`drop`), a byte flipped (`flip`); and
     `stump`: so many uploads are cut short, and answered as if they had come whole. `quota` in bytes, 0 for none.
     """
@@ -47,13 +47,6 @@ class DavFaults:
     flip: int = 0
     stump: int = 0
     quota: int = 0
-    lock: threading.Lock = field(default_factory=threading.Lock, repr=False)
-
-    def take(self, name: str) -> bool:
-        with self.lock:
-            left: int = getattr(self, name)
-            setattr(self, name, max(0, left - 1))
-            return left > 0
 
 
 class _File(FileResource):  # type: ignore[misc]

@@ -95,17 +95,19 @@ def _print(comparison: "Comparison", unread: list[tuple[str, str]], *, every: bo
     (files, size), (more_files, more_size) = comparison.totals()
     say.line(f"{one} has {say.many(files, 'file')}, {say.size(size)}; {other} {more_files:,}, {say.size(more_size)}.")
     say.line()
+    folders, counts = list(comparison.folders()), comparison.counts()
+    heads = dict(zip(_titles(comparison), ("same", "same size", "differ", "only left", "only right"), strict=True))
+    shown = [state for state in heads if counts.get(state, (0, 0))[0]]
     say.table(
-        ("folder", one, other, "same", "same size", "differ", "only left", "only right"),
+        ("folder", one, other, *(heads[state] for state in shown)),
         [
             (pair.path or "(not in a folder)", *map(_amount, pair.files, pair.bytes),
-             *(say.dash(pair.states.get(state, 0)) for state in _titles(comparison)))
-            for pair in comparison.folders()
+             *(say.dash(pair.states.get(state, 0)) for state in shown))
+            for pair in folders
         ],
-        right=tuple(range(1, 8)),
+        right=tuple(range(1, 3 + len(shown))),
     )  # fmt: skip
     say.line()
-    counts = comparison.counts()
     for state, title in _titles(comparison).items():
         count, amount = counts.get(state, (0, 0))
         if not count:

@@ -9,8 +9,8 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, stoppable
-from bramblemoor.cli.exports.orders import Album, Kind, Since, Until, WhichService, check_albums, scope_of
-from bramblemoor.cli.exports.signed_in import Patience, exporting, sign_in
+from bramblemoor.cli.exports.orders import Album, Kind, Since, Until, check_albums, scope_of
+from bramblemoor.cli.exports.signed_in import Patience, WhichService, exporting, sign_in
 from bramblemoor.cli.exports.unpack import to_see_to, unpack_folder, unpack_order
 from bramblemoor.cli.library.receipts import finish
 from bramblemoor.errors import NotPossible, ServiceTrouble, WrongUse

@@ -9,7 +9,7 @@ from msgspec import structs, to_builtins
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, bytes_of, holding, library_here, single
-from bramblemoor.cli.exports.signed_in import Patience, exporting, sign_in
+from bramblemoor.cli.exports.signed_in import Patience, WhichService, exporting, sign_in
 from bramblemoor.errors import ServiceTrouble, WrongUse
 from bramblemoor.library.folding import suggestion
 
@@ -26,10 +26,6 @@ Album = Annotated[list[str] | None, typer.Option(metavar="TITLE", help="Only thi
 Since = Annotated[str, typer.Option(metavar="DATE", help="Only what was taken on or after, as 2026-05-09.")]
 Until = Annotated[str, typer.Option(metavar="DATE", help="Only what was taken on or before.")]
 Kind = Annotated[str, typer.Option(metavar="KIND", help="Only this kind: photo or video.")]
-WhichService = Annotated[
-    str | None,
-    typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
-]
 
 
 def order(

@@ -9,7 +9,17 @@ import typer
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, group, holding, library_here, plain_name, whose
-from bramblemoor.cli.exports.signed_in import MaySend, Patience, asking, keep, open_with, signed_in, trust, typed
+from bramblemoor.cli.exports.signed_in import (
+    MaySend,
+    Patience,
+    WhichService,
+    asking,
+    keep,
+    open_with,
+    signed_in,
+    trust,
+    typed,
+)
 from bramblemoor.cli.exports.survey import powers_of, survey
 from bramblemoor.disk.durable import write_atomically
 from bramblemoor.errors import WrongUse
@@ -24,10 +34,7 @@ app = group("service", "Add, list and survey cloud accounts.")
 
 @app.command("sign-in")
 def sign_in_again(
-    name: Annotated[
-        str | None,
-        typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
-    ] = None,
+    name: WhichService = None,
     may_send: MaySend = False,
     patience: Patience = 30,
     library_dir: LibraryDir = None,
@@ -50,10 +57,7 @@ def sign_in_again(
 
 @app.command("sign-out")
 def sign_out(
-    name: Annotated[
-        str | None,
-        typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
-    ] = None,
+    name: WhichService = None,
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:

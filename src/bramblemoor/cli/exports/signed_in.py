@@ -19,6 +19,12 @@ Patience = Annotated[
 ]
 
 
+WhichService = Annotated[
+    str | None,
+    typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
+]
+
+
 def sign_in(library: Library, known: "KnownService", patience: float) -> "Account":
     """The account, with the token that was kept for it. Raises ServiceTrouble where none was."""
     from bramblemoor.services.book import account_key

@@ -1,22 +1,17 @@
 """service survey, and service powers."""
 
-from typing import TYPE_CHECKING, Annotated, Any
-
-import typer
+from typing import TYPE_CHECKING, Any
 
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here
-from bramblemoor.cli.exports.signed_in import Patience, sign_in
+from bramblemoor.cli.exports.signed_in import Patience, WhichService, sign_in
 
 if TYPE_CHECKING:
     from bramblemoor.services.interface import Survey
 
 
 def survey(
-    name: Annotated[
-        str | None,
-        typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
-    ] = None,
+    name: WhichService = None,
     patience: Patience = 60,
     library_dir: LibraryDir = None,
     json: AsJson = False,
@@ -106,10 +101,7 @@ def _print_tree(name: str, found: "Survey") -> None:
 
 
 def powers_of(
-    name: Annotated[
-        str | None,
-        typer.Argument(metavar="[SERVICE]", help="Which service; the only one if not given.", show_default=False),
-    ] = None,
+    name: WhichService = None,
     patience: Patience = 60,
     library_dir: LibraryDir = None,
     json: AsJson = False,

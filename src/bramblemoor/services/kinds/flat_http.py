@@ -10,7 +10,7 @@ import msgspec
 
 from bramblemoor.disk.told import Outside, one_name
 from bramblemoor.errors import ServiceTrouble
-from bramblemoor.services.interface import Content, FrameUploads, Listing, NotTaken, PartStream
+from bramblemoor.services.interface import Content, FrameUploads, Listing, NotTaken, PartStream, leads_out
 from bramblemoor.services.kinds.parcel_http import ParcelHttp
 from bramblemoor.services.moving import Fidelity, Outgoing, Powers, Shown, ShownAlbum, ShownFile, Told
 from bramblemoor.wire.http import Answered, Refused, first_byte, told_digest
@@ -181,10 +181,7 @@ def _checked(frame: Shown) -> Shown:
         for file in frame.files:
             one_name(file.name)
     except Outside as error:
-        raise ServiceTrouble(
-            f"The service told a name that leads out of its folder: {error.filename!r}. Nothing was fetched.",
-            "Do not use this service before it is explained.",
-        ) from error
+        raise leads_out(error) from error
     if not frame.files or frame.files[0].role != "original":
         raise ServiceTrouble(
             f"The service shows {frame.id} without an original.",
