@@ -402,6 +402,30 @@ def test_a_store_that_loses_and_rots(shell: Shell, library: Path, begin: Begin) 
     }
 
 
+def test_a_list_that_lags_and_a_source_that_changes(shell: Shell, library: Path, begin: Begin) -> None:
+    wharf = begin("stonewharf")
+    begin("coldbarrow", "--fault", "late=60")
+    receipt = shell("migrate", "stonewharf", "coldbarrow", "--into", "moved", "--yes", "--json", cwd=library).json
+    assert kept(receipt)["arrived, and proven"] == 49 and not left(receipt)
+
+    # While frames are sent, one becomes another one and one goes: both are named, and the next run takes what is there then.
+    field = begin("thrushfield", "--fault", "slow=0.2", more=("--dialect", "thrushfield"))
+    process = subprocess.Popen(
+        shell.command("migrate", "stonewharf", "thrushfield", "--yes", "--json"), cwd=library, env=shell.environment, text=True,
+        stdout=subprocess.PIPE,
+    )  # fmt: skip
+    while len(taken(field)) < 2:
+        time.sleep(0.05)
+    place = wharf.folder / "tree/Work/Chapel roofers"
+    (place / "KW4094.jpg").write_bytes((place / "KW4094.jpg").read_bytes() + b"changed")
+    (place / "KW4092.jpg").unlink()
+    told = process.communicate(timeout=120)[0]
+    reasons = " ".join(left(json.loads(told)))
+    assert "KW4094.jpg has changed since it was listed" in reasons and "KW4092.jpg is not there any more" in reasons
+    again = shell("migrate", "stonewharf", "thrushfield", "--yes", "--json", cwd=library, code=1).json
+    assert sum(kept(again).values()) == 48 and len(taken(field)) == 48
+
+
 def test_a_quota_is_asked_before_and_may_fill_on_the_way(shell: Shell, library: Path, begin: Begin) -> None:
     begin("coldbarrow")
     begin("stonewharf", "--fault", "quota=4500000")

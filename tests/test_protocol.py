@@ -3,6 +3,7 @@
 import base64
 import hashlib
 import json
+import threading
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
@@ -211,3 +212,49 @@ def test_tokens_are_kept_for_their_owner_alone(tmp_path: Path, monkeypatch: pyte
     assert secrets.recall("library/one") == "third" and secrets.recall("library/none") is None
     kept = list((tmp_path / "config").rglob("secrets.json"))
     assert len(kept) == 1 and kept[0].stat().st_mode & 0o077 == 0
+
+
+def test_no_kind_of_service_follows_a_redirect() -> None:
+    """What opens an account is shown to the address that it was given for, and to no other."""
+    from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+
+    from bramblemoor.services.kinds import open_account
+
+    asked: list[str] = []
+
+    class Elsewhere(BaseHTTPRequestHandler):
+        def answer(self) -> None:
+            asked.append(self.path)
+            self.send_response(307)
+            self.send_header("Location", f"http://127.0.0.1:{other.server_port}/moved/")
+            self.send_header("Content-Length", "0")
+            self.end_headers()
+
+        do_GET = do_HEAD = do_PROPFIND = answer
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    class Other(Elsewhere):
+        def answer(self) -> None:
+            raise AssertionError("it was followed")
+
+        do_GET = do_HEAD = do_PROPFIND = answer
+
+    with (
+        ThreadingHTTPServer(("127.0.0.1", 0), Elsewhere) as server,
+        ThreadingHTTPServer(("127.0.0.1", 0), Other) as other,
+    ):
+        for one in (server, other):
+            threading.Thread(target=one.serve_forever, daemon=True).start()
+        for kind, options in (("parcels", {}), ("folders", {"user": "ann"}), ("bucket", {"user": "KEY"})):
+            account = open_account(
+                kind, "odd", f"http://127.0.0.1:{server.server_port}/valley", "sesame", options, patience=2,
+                notice=lambda text: None, proxy="",
+            )  # fmt: skip
+            with pytest.raises(ServiceTrouble) as refused:
+                account.survey()
+            assert "points to another address" in str(refused.value) and "sesame" not in str(refused.value)
+        for one in (server, other):
+            one.shutdown()
+    assert len(asked) == 3

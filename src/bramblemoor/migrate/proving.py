@@ -121,7 +121,7 @@ def _amiss(line: Line, shown: Shown, keeps: Fidelity, found: Proven) -> Iterator
 def _why_amiss(file: SentFile, lying: tuple[int, str] | None) -> str:
     """What is wrong with a file by the list of what lies there; "" where nothing is."""
     if lying is None:
-        return f"{file.at} is not there"
+        return ""  # it is asked for
     if lying[0] != file.bytes:
         return f"{file.at} has {lying[0]:,} bytes of {file.bytes:,}"
     if not file.read_back and _MD5.fullmatch(lying[1]) and lying[1] != file.etag:
@@ -133,8 +133,8 @@ def _is_read(number: int, how: How) -> bool:
     return how == "all" or (how == "sample" and number % SAMPLE == 1)
 
 
-def _digest(begin: Callable[[], AbstractContextManager[PartStream]], size: int) -> str:
-    """The SHA-256 of what can be had; "" where that is not all, or nothing."""
+def _digest(begin: Callable[[], AbstractContextManager[PartStream]], size: int) -> str | None:
+    """The SHA-256 of what can be had; "" where that is not all, None where nothing is there."""
     digest, came = hashlib.sha256(), 0
     for _ in range(_TRIES):
         try:
@@ -148,7 +148,7 @@ def _digest(begin: Callable[[], AbstractContextManager[PartStream]], size: int) 
             continue
         except Answered as error:
             if error.status in (404, 410):
-                return ""
+                return None
             raise
     return ""
 
@@ -172,14 +172,12 @@ def _of_tree(sheet: Worksheet, account: Tree, how: How, found: Proven) -> Iterat
             ((one.path, one.bytes, one.etag) for one in some if not one.is_folder),
         )
 
-    def judged(line: Line) -> _Judged | None:
+    def judged(line: Line) -> _Judged:
         assert line.sent is not None
         lying = [
             scratch.execute("SELECT bytes, etag FROM lying WHERE path = ?", (file.at,)).fetchone()
             for file in line.sent.files
         ]
-        if all(one is None for one in lying):
-            return None
         amiss = [why for file, one in zip(line.sent.files, lying, strict=True) if (why := _why_amiss(file, one))]
         found.frames += line.amount.frames
         found.files += sum(one is not None for one in lying)
@@ -187,7 +185,7 @@ def _of_tree(sheet: Worksheet, account: Tree, how: How, found: Proven) -> Iterat
         if line.sent.files[0].name != line.shown.files[0].name:
             found.findings.append(Finding(line.shown.id, f"it is called {line.sent.files[0].name} there"))
         unsure = any(
-            not file.read_back and one is not None and not _MD5.fullmatch(one[1])
+            one is None or (not file.read_back and not _MD5.fullmatch(one[1]))  # a list may lag behind
             for file, one in zip(line.sent.files, lying, strict=True)
         )
         return _Judged(
@@ -201,12 +199,14 @@ def _of_tree(sheet: Worksheet, account: Tree, how: How, found: Proven) -> Iterat
             return number, state, why
         for file in line.sent.files:
             found.read += 1
-            if _digest(partial(account.open, Inside(file.at), 0, ""), file.bytes) != file.sha256:
+            read = _digest(partial(account.open, Inside(file.at), 0, ""), file.bytes)
+            if read is None:
+                return number, "missing", f"{file.at} is not there"
+            if read != file.sha256:
                 return number, "amiss", f"{file.at} is not what was sent"
         return number, state, why
 
     with ThreadPoolExecutor(_READERS) as pool:
-        lines = (one for line in sheet.lines("sent", "proven", "amiss") if (one := judged(line)) is not None)
-        for some_judged in portions(lines, _ENTERED // 5):
+        for some_judged in portions(map(judged, sheet.lines("sent", "proven", "amiss")), _ENTERED // 5):
             yield from pool.map(read, some_judged)
     scratch.close()

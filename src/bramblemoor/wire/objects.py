@@ -115,6 +115,7 @@ class Bucket:
                     "s3", endpoint_url=self.endpoint, region_name=self._region, aws_access_key_id=self._key,
                     aws_secret_access_key=self._secret, config=config, verify=self._authority or None,
                 )  # fmt: skip
+                self._made.meta.events.register_first("needs-retry.s3", _stay)
             return self._made
 
     def listed(self, below: str = "") -> Iterator[Object]:
@@ -252,6 +253,12 @@ class Bucket:
 
         try:
             return getattr(self._client, what)(Bucket=self.bucket, **arguments)
+        except _Redirected as error:
+            raise Answered.with_status(
+                error.status,
+                f"{self.name} answered {error.status}: it points to another address, to which the key is not shown.",
+                "If the store has moved, add it anew with its new address: bramblemoor service add.",
+            ) from error
         except ClientError as error:
             raise self._answered(error) from error
         except (BotoCoreError, HTTPError, OSError) as error:
@@ -314,6 +321,18 @@ def _told(answer: Any) -> str:
         return f"sha256:{left}"
     encrypted = answer.get("ServerSideEncryption", "AES256") != "AES256" or "SSECustomerAlgorithm" in answer
     return f"md5:{etag}" if re.fullmatch("[0-9a-f]{32}", etag) and not encrypted else ""
+
+
+class _Redirected(Exception):
+    def __init__(self, status: int) -> None:
+        super().__init__(status)
+        self.status = status
+
+
+def _stay(response: Any = None, **_: Any) -> None:
+    """Follow no redirect: what would be asked elsewhere is signed with the key."""
+    if response is not None and 300 <= response[0].status_code < 400 and response[0].status_code != 304:
+        raise _Redirected(response[0].status_code)
 
 
 class _Again(Exception):
