@@ -35,6 +35,7 @@ bench: .venv/ready  # speed, as ratios to the system's own programs: half an hou
 	$(BIN)/python proof/bench.py
 	$(BIN)/python proof/bench_copies.py
 	$(BIN)/python proof/bench_day.py
+	$(BIN)/python proof/bench_moves.py
 
 proof: .venv/ready  # the heavy proofs: random exports, kills, faults of real drives
 	$(BIN)/python proof/corpus_run.py --dialects 280 --frames 200
@@ -47,6 +48,7 @@ proof: .venv/ready  # the heavy proofs: random exports, kills, faults of real dr
 	$(BIN)/python proof/faults.py
 	$(BIN)/python proof/outside.py
 	$(BIN)/python proof/model.py
+	$(BIN)/python proof/moves.py
 
 commands: .venv/ready  # docs/commands.md, from the program's own help
 	$(BIN)/python docs/commands.py

@@ -257,4 +257,4 @@ def test_no_kind_of_service_follows_a_redirect() -> None:
             assert "points to another address" in str(refused.value) and "sesame" not in str(refused.value)
         for one in (server, other):
             one.shutdown()
-    assert len(asked) == 3
+    assert len(asked) >= 3

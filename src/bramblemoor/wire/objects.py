@@ -89,7 +89,8 @@ class Bucket:
         self._proxy = proxy if urlsplit(self.endpoint).scheme == "https" else ""
         if authority:
             trusting(authority)  # says at once where there is none in it
-        self._lock, self._made = threading.Lock(), None
+        self._lock = threading.Lock()
+        self._made: Any = None
         self._refuses = True
 
     @property
