@@ -7,11 +7,16 @@ _INSTEAD = {
         " --around."
     ),
     "init create setup start library": "A library is made by bramblemoor new FOLDER.",
-    "download pull get receive": "An export is ordered by bramblemoor order, and fetched by bramblemoor collect.",
-    "copy cp sync mirror push upload clone duplicate replicate": (
-        "Copies are made by bramblemoor backup; before the first: bramblemoor depot add NAME FOLDER."
+    "download pull get receive": (
+        "An export is ordered by bramblemoor order, and fetched by bramblemoor collect; what lies in folders of a service"
+        " by bramblemoor fetch."
     ),
-    "migrate": "An export is ordered by bramblemoor order; frames are given to others by bramblemoor restore DIR.",
+    "copy cp sync mirror clone duplicate replicate": (
+        "Copies are made by bramblemoor backup; before the first: bramblemoor depot add NAME FOLDER. From service to service:"
+        " bramblemoor migrate."
+    ),
+    "upload send push put": "Frames are sent to a service by bramblemoor migrate library SERVICE.",
+    "transfers": "Collections on their way are listed by bramblemoor transfer list.",
     "ls dir search query pictures frames": "Frames are listed by bramblemoor find.",
     "shoots split subject date": "Shoots are named, parted and put together by bramblemoor shoot.",
     "albums gallery": "Albums are made and changed by bramblemoor album; a page to look through: bramblemoor page.",
@@ -29,10 +34,11 @@ _INSTEAD = {
         "Whether everything is safe is told by bramblemoor standing."
     ),
     "info cat view open details inspect": "All that is known of a frame is told by bramblemoor show FRAME.",
-    "check scan fsck scrub audit test validate checksum compare diff": (
+    "check scan fsck scrub audit test validate checksum": (
         "Copies are read and compared by bramblemoor verify; what changed in the library's folders is told by"
         " bramblemoor stocktake."
     ),
+    "diff tree trees": "Two trees are compared side by side by bramblemoor compare ONE OTHER.",
     "repair fix heal recover": (
         "What verify found is put right by bramblemoor mend; a lost library comes back by bramblemoor restore."
     ),
@@ -62,6 +68,7 @@ _INSTEAD = {
     "log history journal runs logs": "What each run did is told by bramblemoor receipt list.",
     "versions snapshots snapshot": "Earlier versions are listed by bramblemoor earlier DEPOT.",
     "login signin account connect auth": "One signs in by bramblemoor service add NAME URL.",
+    "logout signout disconnect revoke": "One signs out by bramblemoor service sign-out NAME.",
     "config settings options preferences": "Settings stand in bramblemoor.toml, in the library's folder.",
     "close lock seal freeze": "A year is put away by bramblemoor bind YEAR --at DEPOT.",
     "unlock reopen thaw": "A bound year is opened for work by bramblemoor unbind YEAR.",
