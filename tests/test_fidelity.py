@@ -49,7 +49,7 @@ def test_what_is_not_taken_at_all() -> None:
 
 
 def test_each_field_is_kept_changed_or_lost() -> None:
-    told = {
+    told: dict[str, Any] = {
         "taken": "2026-05-02T20:44:00+01:00",
         "title": "Lanterns",
         "rating": 4,
