@@ -211,6 +211,10 @@ def test_from_folders_to_a_flat_service(shell: Shell, library: Path, begin: Begi
         "migrate", "stonewharf", "thrushfield", "--yes", "--arrival", "From the wharf", "--json", cwd=library
     ).json
     assert again["nothing_to_do"] and len(taken(field)) == 49
+    planned = shell(
+        "migrate", "stonewharf", "thrushfield", "--arrival", "From the wharf", "--dry-run", "--json", cwd=library
+    ).json
+    assert planned["to_send"]["frames"] == 0 and planned["at_source"]["frames"] == 49
     assert shell("transfer", "list", "--json", cwd=library).json["transfers"][0]["state"] == "proven"
     # It lies at one other service: by the rule that is not enough to let the account go.
     asked = shell("erasable", "--account", "stonewharf", "--json", cwd=library, code=1).json

@@ -1,5 +1,6 @@
 """The transfers that a library knows: from where to where, and of what; each with a worksheet of its own in ledger/transfers/."""
 
+import sqlite3
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
@@ -94,6 +95,15 @@ def look_into(library: Library, one: Transfer) -> Worksheet | None:
     """Its worksheet, to look at; None where none was written yet."""
     path = folder_of(library) / f"{one.id}.sqlite"
     return Worksheet(path, only_look=True) if path.is_file() else None
+
+
+def copied(library: Library, one: Transfer, path: Path) -> Worksheet:
+    """A copy of its worksheet to try something in; an empty one where it has none yet."""
+    known = look_into(library, one)
+    if known is not None:
+        with closing(known), closing(sqlite3.connect(path)) as copy:
+            known.db.backup(copy)
+    return Worksheet(path)
 
 
 def brought_to(library: Library, destination: str) -> Iterator[tuple[str, str, str]]:

@@ -173,11 +173,11 @@ def _show(library: Library, way: _Way, scope: "Scope", *, json: bool) -> None:
     from contextlib import closing
     from pathlib import Path
 
-    from bramblemoor.migrate.worksheet import Worksheet
+    from bramblemoor.migrate.transfers import copied
 
     with (
         tempfile.TemporaryDirectory(prefix="bramblemoor-") as scratch,
-        closing(Worksheet(Path(scratch, "plan.sqlite"))) as sheet,
+        closing(copied(library, way.transfer, Path(scratch, "plan.sqlite"))) as sheet,
     ):
         plan = _planned(library, sheet, way, scope)
     if json:
