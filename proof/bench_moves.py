@@ -23,6 +23,7 @@ from urllib.parse import quote, urlsplit
 
 import httpx
 
+from byte_proxy import Fault, proxied
 from real import Where, servers
 
 PROGRAM = Path(sys.executable).with_name("bramblemoor")
@@ -184,6 +185,35 @@ def folders(bench: Bench, where: Where, share: float) -> None:
     bench.compare(f"{label}, against bare puts", 1.5, ours, lambda into: bare(into, surely=False))
 
 
+def relay(bench: Bench, source: Where, destination: Where, share: float) -> None:
+    """From Apache to the store, which takes so many bytes a second through a proxy: how busy that link is kept, and what is
+    held.
+    """
+    count, size, rate = int(200 * share), 5_000_000, 25_000_000
+    noise = os.urandom(12 << 20)
+    for n in range(count):
+        place = Path(source["folder"], "relay", f"{n % 10}", f"{n:05}.jpg")
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.write_bytes(picture(n, size, noise))
+    shutil.chown(source["folder"], "www-data")
+    port = urlsplit(destination["url"]).port or 80
+    least = 0
+    with proxied(port, slow := Fault("none", rate=rate)) as through:
+        told = {"apache": source, "ceph": destination | {"url": destination["url"].replace(f":{port}", f":{through}")}}
+        home = bench.library("relay", told)
+        least = bench.program("service", "survey", "ceph", cwd=home)
+        slow.passed, began = 0, time.monotonic()
+        most = bench.program(
+            "migrate", "apache", "ceph", "--folder", "relay", "--into", "relay", "--yes", "--prove", "list", cwd=home
+        )
+        seconds = time.monotonic() - began
+    print(
+        f"relay of {count:,} x 5 MB over a link of {rate // 1_000_000} MB/s: {seconds:.1f} s,"
+        f" busy {slow.passed / rate / seconds:.0%} (at least 85%),"
+        f" {most - least} MB more than a survey holds (at most 64)", flush=True,
+    )  # fmt: skip
+
+
 def trees(bench: Bench, share: float) -> None:
     """Two trees of 200,000 files each, of which a few differ, as folders: listing of a server is the server's time."""
     count = int(200_000 * share)
@@ -206,7 +236,7 @@ def main() -> int:
     parser = argparse.ArgumentParser()
     parser.add_argument("--runs", type=int, default=3)
     parser.add_argument("--share", type=float, default=1.0)
-    parser.add_argument("--only", default="trees folders bucket")
+    parser.add_argument("--only", default="trees relay folders bucket")
     given = parser.parse_args()
     with (
         tempfile.TemporaryDirectory(prefix="bench-", dir="/tmp") as name,
@@ -216,6 +246,8 @@ def main() -> int:
         print(f"{'what':<58} {'ours':>9}  {'bare':>9}  ratio", flush=True)
         if "trees" in given.only:
             trees(bench, given.share)
+        if {"apache", "ceph"} <= known.keys() and "relay" in given.only:
+            relay(bench, known["apache"], known["ceph"], given.share)
         if "apache" in known and "folders" in given.only:
             folders(bench, known["apache"], given.share)
         if "ceph" in known and "bucket" in given.only:

@@ -18,18 +18,33 @@ _PIECE = 16384
 
 @dataclass
 class Fault:
-    """`kind` is cut-answer, cut-request, flip-answer, flip-request, busy or slow; of `one_in` connections one has it. `done`
-    counts.
+    """`kind` is cut-answer, cut-request, flip-answer, flip-request, busy, slow, or none; of `one_in` connections one has it.
+
+    `done` counts. `rate` is how many bytes a second go to the server, of all connections together, 0 for any.
     """
 
     kind: str
     one_in: int = 3
     seed: int = 0
     done: int = 0
+    rate: int = 0
+    passed: int = 0
+    free_at: float = 0.0
     lock: threading.Lock = field(default_factory=threading.Lock)
 
     def __post_init__(self) -> None:
         self.random = random.Random(self.seed)
+
+    def wait(self, count: int) -> None:
+        """Let so many bytes pass to the server when it is their turn."""
+        if not self.rate:
+            return
+        with self.lock:
+            now = time.monotonic()
+            self.free_at = max(self.free_at, now) + count / self.rate
+            self.passed += count
+            pause = self.free_at - now
+        time.sleep(pause)
 
     def strikes(self) -> bool:
         with self.lock:
@@ -65,7 +80,7 @@ def proxied(port: int, fault: Fault) -> Iterator[int]:
 
 
 def _carry(client: socket.socket, port: int, fault: Fault) -> None:
-    strikes = fault.strikes()
+    strikes = fault.kind != "none" and fault.strikes()
     with client:
         if strikes and fault.kind == "busy":
             client.recv(_PIECE)
@@ -79,6 +94,7 @@ def _carry(client: socket.socket, port: int, fault: Fault) -> None:
             there = threading.Thread(
                 target=_pipe,
                 args=(client, server, fault if strikes and fault.kind.endswith("request") else None, fault),
+                kwargs={"is_request": True},
                 daemon=True,
             )
             there.start()
@@ -87,7 +103,9 @@ def _carry(client: socket.socket, port: int, fault: Fault) -> None:
             _pipe(server, client, fault if strikes and fault.kind.endswith("answer") else None, fault)
 
 
-def _pipe(source: socket.socket, target: socket.socket, amiss: Fault | None, fault: Fault) -> None:
+def _pipe(
+    source: socket.socket, target: socket.socket, amiss: Fault | None, fault: Fault, *, is_request: bool = False
+) -> None:
     """Hand on what comes; a fault strikes at a random byte of the first so many behind the headers."""
     at = fault.random.randrange(600, 40_000) if amiss else -1
     passed = 0
@@ -100,6 +118,8 @@ def _pipe(source: socket.socket, target: socket.socket, amiss: Fault | None, fau
                     return  # which shuts both down
                 piece = piece[:place] + bytes((piece[place] ^ 1,)) + piece[place + 1 :]
             passed += len(piece)
+            if is_request:
+                fault.wait(len(piece))
             target.sendall(piece)
     except OSError:
         pass
