@@ -2,9 +2,10 @@
 
 import hashlib
 import json
+import os
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import closing
+from contextlib import closing, suppress
 from functools import partial
 from pathlib import Path
 from sqlite3 import Row
@@ -137,15 +138,37 @@ def _stage_one(target: str, part: Container, one: _Due) -> _Staged:
                 head += piece
         return _staged(one, digest.hexdigest(), read_picture(MemorySource(bytes(head))))
     last = b""
-    with open(target, "wb", buffering=0) as file:  # noqa: PTH123 - of many small files, a path object takes longest
+    if _is_linked(part, entry, target):
         for piece in part.content(entry):
-            file.write(piece)
             digest.update(piece)
             last = piece
+    else:
+        with open(target, "wb", buffering=0) as file:  # noqa: PTH123 - of many small files, a path object takes longest
+            for piece in part.content(entry):
+                file.write(piece)
+                digest.update(piece)
+                last = piece
     if len(last) == entry.size <= CHUNK:
         return _staged(one, digest.hexdigest(), read_picture(MemorySource(last)))
     with FileSource(Path(target)) as source:
         return _staged(one, digest.hexdigest(), read_picture(source))
+
+
+def _is_linked(part: Container, entry: Entry, target: str) -> bool:
+    """Whether a file that was fetched into this very folder of work is staged by a second name, as nobody else has it.
+
+    What somebody unpacked by hand is copied: it stays theirs. So is everything on a drive that knows no second names.
+    """
+    place = part.place(entry)
+    if place is None or os.path.dirname(part.path) != os.path.dirname(os.path.dirname(target)):  # noqa: PTH120
+        return False
+    with suppress(FileNotFoundError):  # a second name must never be written through
+        os.unlink(target)  # noqa: PTH108
+    try:
+        os.link(place, target)
+    except OSError:
+        return False
+    return True
 
 
 def _staged(one: _Due, sha256: str, reading: PictureReading) -> _Staged:

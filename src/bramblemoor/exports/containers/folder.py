@@ -25,6 +25,10 @@ class FolderPart(Container):
         if came != entry.size:
             raise self.broken(f"{entry.name!r} changed while it was read")
 
+    def place(self, entry: Entry) -> str | None:
+        assert entry.raw is not None
+        return os.path.join(self.path, os.fsdecode(entry.raw))  # noqa: PTH118 - names may be no text
+
     def close(self) -> None:
         pass
 

@@ -46,6 +46,10 @@ class Container(ABC):
     def content(self, entry: Entry) -> Iterator[bytes]:
         """An entry's content in pieces of at most CHUNK bytes; raises PartsAmiss where it is not what the part promised."""
 
+    def place(self, entry: Entry) -> str | None:
+        """Where an entry lies as a file of its own; None in an archive."""
+        return None
+
     @abstractmethod
     def close(self) -> None: ...
 
