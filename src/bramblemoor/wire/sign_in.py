@@ -101,8 +101,7 @@ class Asking:
 
 
 def issuer_of(asking: Asking) -> Issuer:
-    """How one signs in there. Raises ServiceTrouble where it offers nothing of the kind, or speaks for another (RFC 8414, 3.3).
-    """
+    """How one signs in there. Raises ServiceTrouble where it offers no such thing, or speaks for another (RFC 8414, 3.3)."""
     parts = urlsplit(asking.url)
     response = asking.ask("GET", f"{parts.scheme}://{parts.netloc}{_WELL_KNOWN}")
     try:

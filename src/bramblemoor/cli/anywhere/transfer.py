@@ -26,8 +26,7 @@ _PAUSE = 1.0  # seconds between two looks
 
 @dataclass(frozen=True)
 class _Far:
-    """How far a transfer is: its state in a word, frames and bytes that are through, left out, and in all; its rate in bytes/s.
-    """
+    """How far a transfer is: its state in a word; frames and bytes through, left out and in all; its rate in bytes/s."""
 
     state: str
     done: int
