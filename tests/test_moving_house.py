@@ -80,7 +80,10 @@ def test_a_folder_service_is_brought_home_and_compared(shell: Shell, library: Pa
     by_desk = {
         one["power"]: one["is_there"] for one in shell("service", "powers", "--json", cwd=library).json["powers"]
     }
-    assert by_desk["make folders"] and by_desk["move files"] and not by_desk["tell digests"]
+    assert (
+        by_desk["make folders"] and by_desk["move files"] and not by_desk["tell digests"] and by_desk["take any name"]
+    )
+    assert sorted(path.name for path in (wharf.folder / "tree").iterdir()) == ["Fairs & feasts", "Valley", "Work"]
 
     first = shell("fetch", "stonewharf", "--json", cwd=library).json
     assert first["balanced"] and kept(first)["new in the library"] == 49
@@ -435,6 +438,10 @@ def test_a_quota_is_asked_before_and_may_fill_on_the_way(shell: Shell, library: 
     begin("stonewharf", "--fault", "quota=4500000")
     full = shell("migrate", "coldbarrow", "stonewharf", "--into", "Moved", "--yes", cwd=library, code=3)
     assert "has room for" in full.err and "Make room there" in full.err
+    # It takes so many a day: that is said, with when to come back, and the rest waits.
+    limited = begin("thrushfield", "--fault", "daily=5", name="limited", more=("--dialect", "thrushfield"))
+    ended = shell("migrate", "coldbarrow", "limited", "--yes", "--patience", "2", cwd=library, code=3)
+    assert "asks to come back in 86400 s" in ended.err and len(taken(limited)) == 5
     # The room goes while it is sent to: somebody else fills it.
     field = begin("thrushfield", "--fault", "fills=1", more=("--dialect", "thrushfield"))
     ended = shell("migrate", "coldbarrow", "thrushfield", "--yes", cwd=library, code=3)

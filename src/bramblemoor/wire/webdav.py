@@ -246,11 +246,31 @@ class WebDav:
             self.remove(home + "/")
         return Honours(True, moves, keeps, resumes, garbled)
 
+    def names_tried(self, folder: str) -> tuple[int, str]:
+        """How many bytes a name may have, of those that were tried, 0 for none of them; and the letters that it must not have."""
+        home = f"{folder}/bramblemoor-try-{uuid.uuid4().hex[:8]}".strip("/")
+        self.make_folder(home)
+        try:
+            longest = next((count for count in _LENGTHS if self._keeps(f"{home}/{'n' * (count - 4)}.jpg")), 0)
+            return longest, "".join(letter for letter in _DOUBTED if not self._keeps(f"{home}/a{letter}b.jpg"))
+        finally:
+            self.remove(home + "/")
+
+    def _keeps(self, path: str) -> bool:
+        """Whether a file that is put is then there under that name."""
+        try:
+            return self.put(path, lambda: iter((b"1",)), 1) in (200, 201, 204) and self.at(path) is not None
+        except Answered:
+            return False
+
     def _moves(self, old: str, new: str) -> bool:
         """Whether a file that is moved is then where it was moved to."""
         return self.move(old, new) in (200, 201, 204) and self.at(new) is not None
 
 
+_LENGTHS = (255, 243, 200, 143, 100, 60)
+_DOUBTED = ':*?"<>|\\%'
+"""Letters that some systems take in no name."""
 _RISKY = ";+%#&?"
 """Letters at which servers have been seen to cut the name off that a file is moved to."""
 _REFUSALS = (400, 403, 404, 405, 409, 413, 414, 415, 422, 423, 500, 502, 507)

@@ -29,6 +29,7 @@ from bramblemoor.wire.webdav import Honours, Lying, WebDav
 
 _TRIES = 3
 _RESUMES = {True: "", False: "a file that breaks off is fetched anew", None: "it is seen once a file is fetched"}
+_WHOLE = 243  # bytes of a name that can be put beside its place first
 _FULL = 507  # RFC 4918, 11.5
 _THERE = 412
 
@@ -67,6 +68,7 @@ class WebDavFolders(Account, Tree, TreeUploads):
     def powers(self) -> Powers:
         found, quota = self._honours, self._dav.quota()
         where = f"in {self._uploads}" if self._uploads else "anywhere"
+        longest, refused = self._dav.names_tried(self._uploads) if found.makes_folders else (-1, "")
         return Powers([
             ("read its tree", True, "folder by folder"),
             ("resume a fetch that broke off", found.resumes is not False, _RESUMES[found.resumes]),
@@ -74,6 +76,7 @@ class WebDavFolders(Account, Tree, TreeUploads):
             ("move files", found.moves, "" if found.moves else "a file is put where it belongs, and read back there"),
             ("refuse to overwrite", found.keeps_from_overwriting,
              "" if found.keeps_from_overwriting else "each name is looked up before anything is put there"),
+            ("take any name", longest >= _WHOLE and not refused, _names(longest, refused)),
             ("tell digests", False, "what arrived is proven by reading it back"),
             ("keep file times", False, "times are told in sidecars and lists"),
             ("say how much room is left", quota.free is not None, ""),
@@ -196,6 +199,12 @@ class WebDavFolders(Account, Tree, TreeUploads):
             while folder and folder not in self._folders:
                 self._folders.add(folder)
                 folder = folder.rpartition("/")[0]
+
+
+def _names(longest: int, refused: str) -> str:
+    if longest < 0:
+        return "it is seen once files are sent"
+    return f"up to {longest} bytes" + (f", without any of {' '.join(refused)}" if refused else "")
 
 
 def _entry(lying: Lying) -> Entry:
