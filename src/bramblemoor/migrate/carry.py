@@ -14,7 +14,7 @@ from bramblemoor.running import Meter, Pace, Progress, Stage, several
 from bramblemoor.services.interface import NotTaken
 
 AT_ONCE = 8
-HELD = 48 << 20
+HELD = 40 << 20
 """Bytes of pictures that are held at once, of all that are on their way."""
 _MOST_OF_ONE = 16 << 20
 _LEAST_OF_ONE = 1 << 20
