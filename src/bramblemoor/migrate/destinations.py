@@ -34,6 +34,7 @@ from bramblemoor.running import PIECE
 from bramblemoor.services.interface import (
     Account,
     Content,
+    Entry,
     FrameUploads,
     Listing,
     NameTaken,
@@ -52,7 +53,7 @@ from bramblemoor.services.moving import (
     ShownFile,
     Told,
 )
-from bramblemoor.wire.http import ConnectionBroke
+from bramblemoor.wire.http import Answered, ConnectionBroke
 
 _BREAKS = 3
 LISTS = "albums"
@@ -98,13 +99,14 @@ class Try:
 
 
 class Destination(ABC):
-    """Where frames are sent. `keeps` is what it said of itself."""
+    """Where frames are sent. `keeps` is what it said of itself; `into` the folder that all goes below, "" for its topmost."""
 
     name: str
     keeps: Fidelity
+    into: str = ""
 
     def lying(self) -> Iterator[tuple[str, int]]:
-        """What lies there, where it has folders: paths and sizes."""
+        """What lies there below `into`, where it has folders: paths and sizes."""
         return iter(())
 
     def held(self) -> Iterator[tuple[str, str]]:
@@ -168,7 +170,7 @@ class TreeDestination(Destination):
     """A service that keeps folders. What is known goes beside a picture where the source has no sidecar of its own."""
 
     def __init__(self, name: str, account: TreeUploads, into: str, template: str) -> None:
-        self.name, self._account, self._into, self._template = name, account, into, template
+        self.name, self._account, self.into, self._template = name, account, into, template
         self.keeps = account.fidelity()
         self._reserved: dict[str, str] = {}
         self._lock = threading.Lock()
@@ -182,7 +184,7 @@ class TreeDestination(Destination):
 
     def lying(self) -> Iterator[tuple[str, int]]:
         assert isinstance(self._account, Tree)
-        return ((one.path, one.bytes) for one in self._account.entries() if not one.is_folder)
+        return ((one.path, one.bytes) for one in lying_below(self._account, self.into))
 
     def place_of(self, frame: Shown, source: Source) -> str:
         return self._path(frame, frame.files[0], source)
@@ -207,7 +209,7 @@ class TreeDestination(Destination):
             moment = parse_moment(frame.told.taken) if frame.told.taken else None
             path = f"{folder_for(self._template, moment, source.name).removeprefix('pictures/')}/{path}"
         path = "/".join(self._named(step) for step in path.split("/"))
-        return f"{self._into}/{path}" if self._into else path
+        return f"{self.into}/{path}" if self.into else path
 
     def _named(self, step: str) -> str:
         most = self.keeps.name_bytes
@@ -284,7 +286,7 @@ class TreeDestination(Destination):
             for position, (path, frame) in enumerate(frames, 1):
                 row = (path, frame.told.title, frame.told.taken, position, album.title)
                 writer.writerow([harmless(cell) for cell in row])
-            name = f"{self._into}/" if self._into else ""
+            name = f"{self.into}/" if self.into else ""
             path = f"{name}{LISTS}/{self._named(safe_name(album.title))}.csv"
             made.append(self._put_bytes(f"{key}:{album.id}", path, text.getvalue().encode(), _FIRST).at)
         return made
@@ -297,6 +299,15 @@ def _broken(file: ShownFile, error: Exception) -> str:
 
 
 _FIRST = Try((), lambda path: None)
+
+
+def lying_below(tree: Tree, folder: str) -> Iterator[Entry]:
+    """The files below a folder; none where it is not there."""
+    try:
+        yield from (one for one in tree.entries(folder) if not one.is_folder)
+    except Answered as error:
+        if error.status not in (404, 410) or not folder:
+            raise
 
 
 def _sent(arrived: Arrived, file: ShownFile, sha256: str) -> SentFile:

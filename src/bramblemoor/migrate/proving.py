@@ -15,7 +15,7 @@ from typing import Literal
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import ServiceTrouble
 from bramblemoor.library.receipts import Finding
-from bramblemoor.migrate.destinations import SentFile
+from bramblemoor.migrate.destinations import SentFile, lying_below
 from bramblemoor.migrate.fidelity import differences
 from bramblemoor.migrate.worksheet import Line, State, Worksheet
 from bramblemoor.running import Progress, Stage, portions
@@ -47,13 +47,13 @@ class Proven:
     findings: list[Finding] = field(default_factory=list)
 
 
-def prove(sheet: Worksheet, account: Account, look: int, how: How, progress: Progress) -> Proven:
-    """Compare what the destination shows with what was sent. Raises ServiceTrouble where it is down."""
+def prove(sheet: Worksheet, account: Account, into: str, how: How, progress: Progress) -> Proven:
+    """Compare what the destination shows, below `into`, with what was sent. Raises ServiceTrouble where it is down."""
     found = Proven()
     if isinstance(account, Listing) and isinstance(account, Uploads):
         outcomes = _of_list(sheet, account, account.fidelity(), how, found)
     elif isinstance(account, Tree):
-        outcomes = _of_tree(sheet, account, how, found)
+        outcomes = _of_tree(sheet, account, into, how, found)
     else:
         raise ServiceTrouble("The destination shows nothing of what it has.", "Look there yourself.")
     whole = sum(count[0] for state, count in sheet.counts().items() if state in ("sent", "proven", "missing", "amiss"))
@@ -162,14 +162,13 @@ class _Judged:
     to_read: bool
 
 
-def _of_tree(sheet: Worksheet, account: Tree, how: How, found: Proven) -> Iterator[Proof]:
+def _of_tree(sheet: Worksheet, account: Tree, into: str, how: How, found: Proven) -> Iterator[Proof]:
     """By a new list of all that lies there: sizes, and digests of what was not read back when it was put there."""
     scratch = sqlite3.connect("", check_same_thread=False)  # a table that outgrows memory goes to a file by itself
     scratch.execute("CREATE TABLE lying (path TEXT PRIMARY KEY, bytes INTEGER, etag TEXT) WITHOUT ROWID")
-    for some in portions(account.entries(), _ENTERED):
+    for some in portions(lying_below(account, into), _ENTERED):
         scratch.executemany(
-            "INSERT OR REPLACE INTO lying VALUES (?, ?, ?)",
-            ((one.path, one.bytes, one.etag) for one in some if not one.is_folder),
+            "INSERT OR REPLACE INTO lying VALUES (?, ?, ?)", ((one.path, one.bytes, one.etag) for one in some)
         )
 
     def judged(line: Line) -> _Judged:

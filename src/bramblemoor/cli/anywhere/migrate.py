@@ -247,7 +247,7 @@ def _run(
         )
     with say.meter() as progress:
         way.destination.put_albums(key, sheet.albums())
-        proven = prove(sheet, way.account, plan.look, how, progress)
+        proven = prove(sheet, way.account, way.destination.into, how, progress)
     sheet.put("runs", str(run))
     with holding(library):
         number = next_number(library.receipts)
