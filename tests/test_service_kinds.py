@@ -119,6 +119,12 @@ def test_nobody_is_overwritten(place: Place) -> None:
     with pytest.raises(NameTaken):
         put(place, "a.jpg", b"yours" * 1000)
     assert got(place.account, f"{place.below}/a.jpg")[2] == b"mine" * 1000
+    # Some stores refuse to overwrite what is put whole, and not what is put in pieces.
+    film = os.urandom(9_000_000)
+    put(place, "film.mp4", film)
+    with pytest.raises(NameTaken):
+        put(place, "film.mp4", bytes(9_000_000))
+    assert got(place.account, f"{place.below}/film.mp4")[2] == film
 
 
 def test_what_breaks_off_leaves_nothing(place: Place) -> None:

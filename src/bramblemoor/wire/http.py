@@ -10,7 +10,7 @@ from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
-from typing import Any, TypeVar
+from typing import Any, Self, TypeVar
 from urllib.parse import urljoin, urlsplit
 
 import httpx
@@ -19,6 +19,7 @@ import stamina
 import stamina.instrumentation
 
 from bramblemoor.errors import ServiceTrouble, WrongUse
+from bramblemoor.wire.connections import Connections
 from bramblemoor.wire.reaching import trusting, why_unreachable
 from bramblemoor.wire.signing import Bearer, Signature
 
@@ -46,20 +47,22 @@ class _Busy(Exception):
         self.wait = wait
 
 
-class Refused(Exception):
-    """410 or 413: an answer that some callers can do something about."""
-
-
 class Answered(ServiceTrouble):
     """A final answer that was not hoped for; `status` is its number (RFC 9110, 15)."""
 
     status = 0
 
     @classmethod
-    def with_status(cls, status: int, happened: str, remedy: str) -> "Answered":
+    def with_status(cls, status: int, happened: str, remedy: str) -> Self:
         error = cls(happened, remedy)
         error.status = status
         return error
+
+
+class Refused(Answered):
+    """410 or 413: an answer that some callers can do something about; `detail` is what the service says of it."""
+
+    detail = ""
 
 
 def check_address(url: str) -> str:
@@ -135,18 +138,15 @@ class Http:
         # HTTP, as to this machine itself. Over TLS a proxy sees nothing but the address.
         secure = urlsplit(self.url).scheme == "https"
         self._proxy = proxy if proxy and secure else ""
-        verify = trusting(authority) if secure and transport is None else True
+        trust = trusting(authority) if secure and transport is None else None
 
         def client() -> httpx.Client:
             return httpx.Client(
                 auth=self._signature,
-                verify=verify,
                 headers={"Accept-Encoding": "identity"},
-                timeout=httpx.Timeout(30.0, connect=10.0),
                 follow_redirects=False,
                 trust_env=False,
-                proxy=self._proxy or None,
-                transport=transport,
+                transport=transport or Connections(trust, self._proxy),
             )
 
         self._new_client, self._own = client, threading.local()
@@ -215,7 +215,7 @@ class Http:
                     if len(found) >= length:
                         break
                 return bytes(found[:length])
-        except (Answered, Refused, ConnectionBroke):
+        except (Answered, ConnectionBroke):
             return b""
 
     def once(self, method: str, path: str, body: Any, headers: dict[str, str] | None = None) -> bytes:
@@ -302,7 +302,11 @@ class Http:
             raise _Busy(status, None)
         detail = self._hushed(_detail(self._document(response), response.reason_phrase))
         if status in (410, 413):
-            raise Refused(detail)
+            refused = Refused.with_status(
+                status, f"{self.name} answered {status}: {detail}.", "Look there for what it has, and try again."
+            )
+            refused.detail = detail
+            raise refused
         if status == 401:
             raise Answered.with_status(
                 401,

@@ -99,13 +99,14 @@ class BucketTree(Account, Tree, TreeUploads):
         if len(path.encode()) > _KEY_BYTES:
             raise NotTaken(f"its key has more than {_KEY_BYTES} bytes")
         try:
-            if not mine and not self._keeps_from_overwriting and self._bucket.at(path) is not None:
+            # What is put in pieces is completed without a look at what is there, whatever it is asked for.
+            is_refused = self._keeps_from_overwriting and outgoing.bytes <= PART
+            if not mine and not is_refused and self._bucket.at(path) is not None:
                 raise NameTaken(path)
             begin(path)
             for _ in range(_TRIES):
                 sent, etag = self._put_once(path, outgoing, content, anew=not mine)
                 if etag:
-                    self._try_overwriting(path)
                     return Arrived(path, outgoing.bytes, sent, path, etag=etag)
                 if self._reads(path, sent, outgoing.bytes):
                     return Arrived(path, outgoing.bytes, sent, path, read_back=True)
@@ -124,11 +125,11 @@ class BucketTree(Account, Tree, TreeUploads):
         with self._trying:
             return self._bucket.refuses_wrong(f"bramblemoor-try-{uuid.uuid4().hex[:8]}")
 
-    def _try_overwriting(self, path: Inside) -> None:
+    def _try_overwriting(self, path: Inside, content: bytes) -> None:
         """Find out, at an object that was just put, whether the store refuses to overwrite where it is asked to."""
         with self._trying:
             if self._keeps_from_overwriting is None:
-                self._keeps_from_overwriting = self._bucket.keeps_from_overwriting(path)
+                self._keeps_from_overwriting = self._bucket.keeps_from_overwriting(path, content)
 
     def _put_once(self, path: Inside, outgoing: Outgoing, content: Content, *, anew: bool) -> tuple[str, str]:
         """Put the object; returns the digest of what was sent, and the ETag that it must be listed with, "" where none proves
@@ -141,6 +142,8 @@ class BucketTree(Account, Tree, TreeUploads):
             digest.update(whole)
             outgoing.require(digest.hexdigest())
             etag = self._bucket.put(path, whole, digest.hexdigest(), anew=anew)
+            if self._keeps_from_overwriting is None:
+                self._try_overwriting(path, whole)
             return digest.hexdigest(), etag if self._refuses_wrong else ""
 
         def parts() -> Iterator[bytes]:

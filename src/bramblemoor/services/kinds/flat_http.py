@@ -114,7 +114,7 @@ class FlatHttp(ParcelHttp, Listing, FrameUploads):
                         raise
             raise NotTaken("what arrives there is not what is sent, three times")
         except Refused as error:
-            raise NotTaken(str(error)) from error
+            raise NotTaken(error.detail) from error
         except Answered as error:
             if error.status == _FULL:
                 raise AccountIsFull(

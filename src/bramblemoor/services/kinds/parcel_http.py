@@ -74,7 +74,7 @@ class ParcelHttp(Account, Exports):
         try:
             return checked(self._http.ask("POST", "v1/picks", PlacedOrder, msgspec.to_builtins(scope)))
         except Refused as error:
-            raise TooMuchAtOnce(str(error)) from error
+            raise TooMuchAtOnce(error.detail) from error
 
     def order(self, order: str) -> PlacedOrder:
         return checked(self._http.ask("GET", f"v1/orders/{quote(order, safe='')}", PlacedOrder))
@@ -91,7 +91,7 @@ class ParcelHttp(Account, Exports):
         try:
             response = self._http.open(part.href, headers, part.name)
         except Refused as error:
-            raise PartsLapsed(str(error)) from error
+            raise PartsLapsed(error.detail) from error
         try:
             first, etag_now = first_byte(response, part.name, part.bytes), response.headers.get("etag", "")
             yield PartStream(first, etag_now, self._http.pieces(response), told_digest(response.headers))
