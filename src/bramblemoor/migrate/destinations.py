@@ -220,24 +220,23 @@ class TreeDestination(Destination):
         return "".join("_" if letter in self.keeps.refused_letters else letter for letter in step)
 
     def _send_file(self, key: str, path: str, file: ShownFile, source: Source, try_: Try) -> tuple[SentFile, bool]:
-        counted = _Counted(source, file)
         outgoing = Outgoing(file.role, Inside(file.name), file.bytes, file.sha256)
         for _ in range(_BREAKS):
             try:
-                arrived, already = self._put(key, path, outgoing, counted.pieces, try_)
+                arrived, already = self._put(key, path, outgoing, partial(source.content, file), try_)
                 break
             except (ConnectionBroke, Changed) as error:
                 why = _broken(file, error)
         else:
             raise Gone(why)
-        return _sent(arrived, file, counted.sha256), already
+        return _sent(arrived, file), already
 
     def _put_bytes(self, key: str, path: str, content: bytes, try_: Try) -> SentFile:
         name = path.rpartition("/")[2]
         outgoing = Outgoing("sidecar", Inside(name), len(content))
         arrived, _ = self._put(key, path, outgoing, partial(_of_bytes, content), try_)
         file = ShownFile("sidecar", name, len(content), path)
-        return _sent(arrived, file, hashlib.sha256(content).hexdigest())
+        return _sent(arrived, file)
 
     def _put(self, key: str, path: str, outgoing: Outgoing, content: Content, try_: Try) -> tuple[Arrived, bool]:
         """Put a file where it belongs, or under a free name where something else lies there; says whether it lay there."""
@@ -274,6 +273,7 @@ class TreeDestination(Destination):
         with content() as pieces:
             for piece in pieces:
                 ours.update(piece)
+        outgoing.require(ours.hexdigest())
         return Arrived(path, came, ours.hexdigest(), path, True) if ours.digest() == theirs.digest() else None
 
     def put_albums(self, key: str, albums: Iterable[tuple[ShownAlbum, Sequence[tuple[str, Shown]]]]) -> list[str]:
@@ -310,8 +310,8 @@ def lying_below(tree: Tree, folder: str) -> Iterator[Entry]:
             raise
 
 
-def _sent(arrived: Arrived, file: ShownFile, sha256: str) -> SentFile:
-    """A file that lies in a folder."""
+def _sent(arrived: Arrived, file: ShownFile) -> SentFile:
+    """A file that lies in a folder: what was sent of it is what the source has."""
     name = arrived.name.rpartition("/")[2]
     return SentFile(
         file.role,
@@ -319,7 +319,7 @@ def _sent(arrived: Arrived, file: ShownFile, sha256: str) -> SentFile:
         arrived.bytes,
         arrived.sha256,
         file.bytes,
-        sha256,
+        arrived.sha256,
         arrived.name,
         arrived.read_back,
         arrived.etag,

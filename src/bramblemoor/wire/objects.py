@@ -28,9 +28,13 @@ from bramblemoor.wire.reaching import trusting, why_unreachable
 PART = 8 << 20
 """Bytes of a piece of an object that is put in several."""
 _AGAIN = {"SlowDown", "InternalError", "ServiceUnavailable", "RequestTimeout", "503", "500", "502", "504", "429"}
+_WRONG = {"BadDigest", "XAmzContentSHA256Mismatch"}
 _SKEW = 900  # seconds that a store lets a clock be off
 _META = "sha256"
-_OF_OTHER = base64.b64encode(hashlib.md5(b"another", usedforsecurity=False).digest()).decode()
+
+
+class CameWrong(Exception):
+    """What came to the store is not what was sent, and it took none of it."""
 
 
 class Object(msgspec.Struct, frozen=True):
@@ -65,7 +69,7 @@ def parted(url: str) -> tuple[str, str, str]:
 
 class Bucket:
     """One bucket, below a prefix: keys are told without it. Its methods raise ServiceTrouble, and Answered where the store
-    answers.
+    answers; what puts something raises CameWrong, too.
     """
 
     def __init__(
@@ -102,10 +106,12 @@ class Bucket:
                 from botocore.config import Config
                 from botocore.session import get_session
 
-                # No checksums of the client's own: older stores refuse them. No proxies of the environment, no other keys.
+                # No checksums of the client's own: older stores refuse them. What is put goes with its MD5, which is signed;
+                # a signature of all its bytes would prove no more, and is half of the work. No proxies of the environment,
+                # no other keys.
                 config = Config(
                     signature_version="s3v4",
-                    s3={"addressing_style": "path", "payload_signing_enabled": True},
+                    s3={"addressing_style": "path", "payload_signing_enabled": False},
                     request_checksum_calculation="when_required",
                     response_checksum_validation="when_required",
                     retries={"total_max_attempts": 1},
@@ -186,7 +192,7 @@ class Bucket:
         """
         md5 = hashlib.md5(content, usedforsecurity=False)
         more: dict[str, Any] = {"IfNoneMatch": "*"} if anew and self._refuses else {}
-        more |= {"ContentMD5": base64.b64encode(md5.digest()).decode(), "Metadata": {_META: sha256} if sha256 else {}}
+        more |= {"ContentMD5": _told_md5(md5.digest()), "Metadata": {_META: sha256} if sha256 else {}}
         try:
             self._ask("put_object", Key=self.prefix + key, Body=io.BytesIO(content), **more)
         except Answered as error:
@@ -198,8 +204,11 @@ class Bucket:
 
     def refuses_wrong(self, key: str) -> bool:
         """Whether the store refuses an object that does not match its MD5. One that it takes is removed again."""
+        of_other = _told_md5(hashlib.md5(b"another", usedforsecurity=False).digest())
         try:
-            self._ask("put_object", Key=self.prefix + key, Body=b"one", ContentMD5=_OF_OTHER)
+            self._ask("put_object", Key=self.prefix + key, Body=b"one", ContentMD5=of_other)
+        except CameWrong:
+            return True
         except Answered as error:
             return error.status == 400
         self.remove(key)
@@ -213,6 +222,8 @@ class Bucket:
             self.put(key, content, hashlib.sha256(content).hexdigest(), anew=True)
         except Answered as error:
             return error.status == 412
+        except CameWrong:
+            pass
         return False
 
     def put_in_pieces(self, key: str, pieces: Iterator[bytes]) -> None:
@@ -222,7 +233,8 @@ class Bucket:
         try:
             done = []
             for number, piece in enumerate(pieces, 1):
-                answer = self._ask("upload_part", PartNumber=number, Body=io.BytesIO(piece), **upload)
+                md5 = _told_md5(hashlib.md5(piece, usedforsecurity=False).digest())
+                answer = self._ask("upload_part", PartNumber=number, Body=io.BytesIO(piece), ContentMD5=md5, **upload)
                 done.append({"PartNumber": number, "ETag": answer["ETag"]})
             self._ask("complete_multipart_upload", MultipartUpload={"Parts": done}, **upload)
         except BaseException:
@@ -280,6 +292,8 @@ class Bucket:
         if code in _AGAIN or status in (429, 500, 502, 503, 504):
             wait = headers.get("retry-after", "")
             return _Again(f"it answers {status} {code}", float(wait) if wait.isdecimal() else None, error)
+        if code in _WRONG:
+            return CameWrong(code)
         detail = str(answer.get("Message") or code)[:200].rstrip(".")
         for hidden in (self._secret, self._key):
             detail = detail.replace(hidden, "(the key)") if hidden else detail
@@ -314,6 +328,10 @@ class Bucket:
             f"{self.name} answered {status}: {detail or code}.",
             "Check the address and the key: bramblemoor service list.",
         )
+
+
+def _told_md5(digest: bytes) -> str:
+    return base64.b64encode(digest).decode()
 
 
 def _told(answer: Any) -> str:

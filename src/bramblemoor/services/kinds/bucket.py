@@ -23,7 +23,7 @@ from bramblemoor.services.interface import (
 from bramblemoor.services.moving import Arrived, Fidelity, Outgoing, Powers
 from bramblemoor.services.tree_survey import survey_of
 from bramblemoor.wire.http import Answered, ConnectionBroke
-from bramblemoor.wire.objects import PART, Bucket, parted
+from bramblemoor.wire.objects import PART, Bucket, CameWrong, parted
 
 _KEY_BYTES = 1024
 _TRIES = 3
@@ -105,7 +105,10 @@ class BucketTree(Account, Tree, TreeUploads):
                 raise NameTaken(path)
             begin(path)
             for _ in range(_TRIES):
-                sent, etag = self._put_once(path, outgoing, content, anew=not mine)
+                try:
+                    sent, etag = self._put_once(path, outgoing, content, anew=not mine)
+                except CameWrong:
+                    continue
                 if etag:
                     return Arrived(path, outgoing.bytes, sent, path, etag=etag)
                 if self._reads(path, sent, outgoing.bytes):
