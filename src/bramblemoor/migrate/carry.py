@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 
 from bramblemoor.errors import ServiceTrouble
-from bramblemoor.migrate.destinations import Destination, Sent, Try
+from bramblemoor.migrate.sending import Destination, Sent, Try
 from bramblemoor.migrate.sources import Gone, Source
 from bramblemoor.migrate.worksheet import Line, State, Worksheet
 from bramblemoor.running import Meter, Pace, Progress, Stage, several

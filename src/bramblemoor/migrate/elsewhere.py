@@ -6,7 +6,7 @@ from dataclasses import replace
 from bramblemoor.depots.standing.standing import Holder
 from bramblemoor.intake.erasable import Answer, Item, erasing_of
 from bramblemoor.library.home import Library
-from bramblemoor.migrate.destinations import Sent
+from bramblemoor.migrate.sending import Sent
 from bramblemoor.migrate.sources import Source
 from bramblemoor.migrate.transfers import look_into, transfers
 from bramblemoor.migrate.worksheet import Worksheet

@@ -5,8 +5,8 @@ import json
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from bramblemoor.migrate.destinations import Destination
 from bramblemoor.migrate.fidelity import Row, weigh, why_refused
+from bramblemoor.migrate.sending import Destination
 from bramblemoor.migrate.sources import Offered, Source
 from bramblemoor.migrate.transfers import Scope
 from bramblemoor.migrate.worksheet import Weighed, Worksheet

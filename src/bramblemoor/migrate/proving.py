@@ -15,8 +15,9 @@ from typing import Literal
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import ServiceTrouble
 from bramblemoor.library.receipts import Finding
-from bramblemoor.migrate.destinations import SentFile, lying_below
 from bramblemoor.migrate.fidelity import differences
+from bramblemoor.migrate.sending import SentFile
+from bramblemoor.migrate.tree_destination import lying_below
 from bramblemoor.migrate.worksheet import Line, State, Worksheet
 from bramblemoor.running import Progress, Stage, portions
 from bramblemoor.services.interface import Account, Listing, PartStream, Tree, Uploads

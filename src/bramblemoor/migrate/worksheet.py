@@ -15,8 +15,8 @@ import msgspec
 from bramblemoor.disk.names import collision_key, free_name
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.receipts import Amount
-from bramblemoor.migrate.destinations import Sent, SentFile
 from bramblemoor.migrate.fidelity import Row, Verdict
+from bramblemoor.migrate.sending import Sent, SentFile
 from bramblemoor.services.moving import Shown, ShownAlbum
 
 State = Literal["waiting", "sent", "proven", "missing", "amiss", "left"]

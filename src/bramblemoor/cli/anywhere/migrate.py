@@ -19,8 +19,8 @@ from bramblemoor.library.home import Library
 if TYPE_CHECKING:
     from bramblemoor.library.receipts import Receipt
     from bramblemoor.library.selection import Selection
-    from bramblemoor.migrate.destinations import Destination
     from bramblemoor.migrate.plan import Plan
+    from bramblemoor.migrate.sending import Destination
     from bramblemoor.migrate.sources import Source
     from bramblemoor.migrate.transfers import Scope, Transfer
     from bramblemoor.migrate.worksheet import Worksheet

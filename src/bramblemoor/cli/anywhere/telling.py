@@ -6,8 +6,8 @@ from bramblemoor.cli import say
 from bramblemoor.services.moving import FIELDS, Fidelity, Limit
 
 if TYPE_CHECKING:
-    from bramblemoor.migrate.destinations import Destination
     from bramblemoor.migrate.plan import Plan
+    from bramblemoor.migrate.sending import Destination
     from bramblemoor.migrate.transfers import Transfer
 
 

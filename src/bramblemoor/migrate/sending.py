@@ -1,0 +1,114 @@
+"""What is sent, and what every destination does."""
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+
+import msgspec
+
+from bramblemoor.frames.claims import Facts
+from bramblemoor.frames.moments import parse_moment
+from bramblemoor.frames.xmp_writing import Belonging, read_packet, sidecar
+from bramblemoor.migrate.sources import Source
+from bramblemoor.running import PIECE
+from bramblemoor.services.moving import NOTHING_TOLD, Changed, Fidelity, Shown, ShownAlbum, ShownFile, Told
+
+BREAKS = 3
+
+
+class SentFile(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A file as it was sent: of which content at the source, what became of it, and where it is to be there. What was not read
+    back must be listed with the `etag`.
+    """
+
+    role: str
+    name: str
+    bytes: int
+    sha256: str
+    source_bytes: int
+    source_sha256: str
+    at: str = ""
+    read_back: bool = False
+    etag: str = ""
+
+
+class Sent(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A frame as it was sent: what the destination calls it, its files, what it was told, which fields are inside of copies.
+
+    `already` says that the same lay there before.
+    """
+
+    there: str
+    files: tuple[SentFile, ...]
+    told: Told = NOTHING_TOLD
+    inside: tuple[str, ...] = ()
+    already: bool = False
+
+
+@dataclass(frozen=True)
+class Try:
+    """One try to send a frame. `begun` are the places where an earlier one began to put something, and may have left it half;
+    `begin` notes another.
+    """
+
+    begun: Collection[str]
+    begin: Callable[[str], None]
+
+
+class Destination(ABC):
+    """Where frames are sent. `keeps` is what it said of itself; `into` the folder that all goes below, "" for its topmost."""
+
+    name: str
+    keeps: Fidelity
+    into: str = ""
+
+    def lying(self) -> Iterator[tuple[str, int]]:
+        """What lies there below `into`, where it has folders: paths and sizes."""
+        return iter(())
+
+    def held(self) -> Iterator[tuple[str, str]]:
+        """What it shows by digest, where it has no folders: the SHA-256 of an original, and what that frame is called there."""
+        return iter(())
+
+    def place_of(self, frame: Shown, source: Source) -> str:
+        """Where a frame's original would lie by itself, where it has folders."""
+        return ""
+
+    @abstractmethod
+    def send(self, key: str, place: str, frame: Shown, albums: Sequence[str], source: Source, try_: "Try") -> Sent:
+        """Send a frame, which is in albums of these titles, its original to its place.
+
+        Raises NotTaken where it is refused, Gone where the source has it no more, ServiceTrouble where one of them is down.
+        """
+
+    @abstractmethod
+    def put_albums(self, key: str, albums: Iterable[tuple[ShownAlbum, Sequence[tuple[str, Shown]]]]) -> list[str]:
+        """Make albums and put frames into them, in order: each as the destination calls it, with what it is.
+
+        Returns where those stand that are lists.
+        """
+
+
+def broken(file: ShownFile, error: Exception) -> str:
+    if isinstance(error, Changed):
+        return f"{file.name} comes from the source as something else than its digest says, {BREAKS} times"
+    return f"{file.name} breaks off at the source, {BREAKS} times"
+
+
+@contextmanager
+def of_bytes(content: bytes) -> Iterator[Iterator[bytes]]:
+    yield (content[at : at + PIECE] for at in range(0, len(content), PIECE))
+
+
+def packet_of(frame: Shown, albums: Sequence[str], there: bytes | None = None) -> bytes | None:
+    """What is known of a frame as an XMP packet, `there` being one to add to; None where nothing is. Raises BrokenXmp."""
+    told = frame.told
+    if told == NOTHING_TOLD and not albums:
+        return None
+    facts = Facts(
+        taken=parse_moment(told.taken) if told.taken else None, title=told.title, caption=told.caption, keywords=told.keywords,
+        people=told.people, position=told.position, location=told.location, favourite=told.favourite, rating=told.rating,
+        label=told.label, creator=told.creator, rights=told.rights,
+    )  # fmt: skip
+    return sidecar(facts, Belonging(albums=tuple(albums)), read_packet(there) if there is not None else None)

@@ -1,0 +1,184 @@
+"""Where a collection goes: into folders, with what is known in sidecars beside the pictures."""
+
+import csv
+import hashlib
+import io
+import threading
+from collections.abc import Iterable, Iterator, Sequence
+from functools import partial
+
+from bramblemoor.disk.names import collision_key, free_name, safe_name
+from bramblemoor.disk.told import Inside, inside
+from bramblemoor.frames.moments import parse_moment
+from bramblemoor.library.albums import harmless
+from bramblemoor.library.layout import folder_for
+from bramblemoor.migrate.sending import BREAKS, Destination, Sent, SentFile, Try, broken, of_bytes, packet_of
+from bramblemoor.migrate.sources import Gone, Source
+from bramblemoor.services.interface import Content, Entry, NameTaken, NotTaken, Tree, TreeUploads
+from bramblemoor.services.moving import Arrived, Changed, Outgoing, Shown, ShownAlbum, ShownFile
+from bramblemoor.wire.http import Answered, ConnectionBroke
+
+LISTS = "albums"
+
+_FIRST = Try((), lambda path: None)
+
+
+class TreeDestination(Destination):
+    """A service that keeps folders. What is known goes beside a picture where the source has no sidecar of its own."""
+
+    def __init__(self, name: str, account: TreeUploads, into: str, template: str) -> None:
+        self.name, self._account, self.into, self._template = name, account, into, template
+        self.keeps = account.fidelity()
+        self._reserved: dict[str, str] = {}
+        self._lock = threading.Lock()
+
+    def _is_others(self, path: str, key: str) -> bool:
+        """Whether a place, or one that some systems take for it, is another frame's of this transfer; else it is this one's
+        now.
+        """
+        with self._lock:
+            return self._reserved.setdefault(collision_key(path), key) != key
+
+    def lying(self) -> Iterator[tuple[str, int]]:
+        assert isinstance(self._account, Tree)
+        return ((one.path, one.bytes) for one in lying_below(self._account, self.into))
+
+    def place_of(self, frame: Shown, source: Source) -> str:
+        return self._path(frame, frame.files[0], source)
+
+    def send(self, key: str, place: str, frame: Shown, albums: Sequence[str], source: Source, try_: Try) -> Sent:
+        sent, already, path = list[SentFile](), True, ""
+        own = self.place_of(frame, source)
+        for file in frame.files:
+            where = _along(self._path(frame, file, source), own, path or place)
+            found, was_there = self._send_file(key, where, file, source, try_)
+            path = path or found.at
+            sent.append(found)
+            already &= was_there
+        if not source.has_tree and (packet := packet_of(frame, albums)) is not None:
+            sent.append(self._put_bytes(key, f"{path}.xmp", packet, try_))
+        return Sent(path, tuple(sent), frame.told, already=already)
+
+    def _path(self, frame: Shown, file: ShownFile, source: Source) -> str:
+        """Where a file goes by itself: as in the source's tree, else by its date."""
+        path = source.path_of(frame, file)
+        if not source.has_tree:
+            moment = parse_moment(frame.told.taken) if frame.told.taken else None
+            path = f"{folder_for(self._template, moment, source.name).removeprefix('pictures/')}/{path}"
+        path = "/".join(self._named(step) for step in path.split("/"))
+        return f"{self.into}/{path}" if self.into else path
+
+    def _named(self, step: str) -> str:
+        most = self.keeps.name_bytes
+        if most and len(step.encode()) > most:
+            stem, dot, ending = step.rpartition(".")
+            room = most - len((dot + ending).encode())
+            step = (stem or ending).encode()[:room].decode("utf-8", "ignore") + (dot + ending if stem else "")
+        return "".join("_" if letter in self.keeps.refused_letters else letter for letter in step)
+
+    def _send_file(self, key: str, path: str, file: ShownFile, source: Source, try_: Try) -> tuple[SentFile, bool]:
+        outgoing = Outgoing(file.role, Inside(file.name), file.bytes, file.sha256)
+        for _ in range(BREAKS):
+            try:
+                arrived, already = self._put(key, path, outgoing, partial(source.content, file), try_)
+                break
+            except (ConnectionBroke, Changed) as error:
+                why = broken(file, error)
+        else:
+            raise Gone(why)
+        return _sent(arrived, file), already
+
+    def _put_bytes(self, key: str, path: str, content: bytes, try_: Try) -> SentFile:
+        name = path.rpartition("/")[2]
+        outgoing = Outgoing("sidecar", Inside(name), len(content))
+        arrived, _ = self._put(key, path, outgoing, partial(of_bytes, content), try_)
+        file = ShownFile("sidecar", name, len(content), path)
+        return _sent(arrived, file)
+
+    def _put(self, key: str, path: str, outgoing: Outgoing, content: Content, try_: Try) -> tuple[Arrived, bool]:
+        """Put a file where it belongs, or under a free name where something else lies there; says whether it lay there."""
+        tried: set[str] = set()
+        folder, slash, name = path.rpartition("/")
+        while True:
+            where = inside(folder + slash + free_name(name, lambda one: collision_key(one) in tried))
+            if self._is_others(where, f"{key} {outgoing.role} {path}"):
+                tried.add(collision_key(where.rpartition("/")[2]))
+                continue
+            try:
+                return self._account.put(where, outgoing, content, try_.begin, mine=where in try_.begun), False
+            except NameTaken:
+                found = self._there(where, outgoing, content)
+                if found is not None:
+                    return found, True
+                if len(tried) > 50:
+                    raise NotTaken("too many files of that name lie there") from None
+                tried.add(collision_key(where.rpartition("/")[2]))
+
+    def _there(self, path: Inside, outgoing: Outgoing, content: Content) -> Arrived | None:
+        """What lies at a path, where it is the same as what is to be sent."""
+        theirs, came = hashlib.sha256(), 0
+        assert isinstance(self._account, Tree)
+        with self._account.open(path, 0, "") as stream:
+            for piece in stream.pieces:
+                theirs.update(piece)
+                came += len(piece)
+                if came > outgoing.bytes:
+                    return None
+        if came != outgoing.bytes:
+            return None
+        ours = hashlib.sha256()
+        with content() as pieces:
+            for piece in pieces:
+                ours.update(piece)
+        outgoing.require(ours.hexdigest())
+        return Arrived(path, came, ours.hexdigest(), path, True) if ours.digest() == theirs.digest() else None
+
+    def put_albums(self, key: str, albums: Iterable[tuple[ShownAlbum, Sequence[tuple[str, Shown]]]]) -> list[str]:
+        """A list for each, as the library writes them, with the album's title: path, title, taken, position, album."""
+        made = []
+        for album, frames in albums:
+            text = io.StringIO(newline="")
+            writer = csv.writer(text)
+            writer.writerow(["path", "title", "taken", "position", "album"])
+            for position, (path, frame) in enumerate(frames, 1):
+                row = (path, frame.told.title, frame.told.taken, position, album.title)
+                writer.writerow([harmless(cell) for cell in row])
+            name = f"{self.into}/" if self.into else ""
+            path = f"{name}{LISTS}/{self._named(safe_name(album.title))}.csv"
+            made.append(self._put_bytes(f"{key}:{album.id}", path, text.getvalue().encode(), _FIRST).at)
+        return made
+
+
+def lying_below(tree: Tree, folder: str) -> Iterator[Entry]:
+    """The files below a folder; none where it is not there."""
+    try:
+        yield from (one for one in tree.entries(folder) if not one.is_folder)
+    except Answered as error:
+        if error.status not in (404, 410) or not folder:
+            raise
+
+
+def _sent(arrived: Arrived, file: ShownFile) -> SentFile:
+    """A file that lies in a folder: what was sent of it is what the source has."""
+    name = arrived.name.rpartition("/")[2]
+    return SentFile(
+        file.role,
+        name,
+        arrived.bytes,
+        arrived.sha256,
+        file.bytes,
+        arrived.sha256,
+        arrived.name,
+        arrived.read_back,
+        arrived.etag,
+    )
+
+
+def _along(path: str, original: str, place: str) -> str:
+    """Where a file of a frame goes whose original goes to another place than its own: it is renamed in the same way."""
+    if place == original:
+        return path
+    if path.startswith(original):
+        return place + path[len(original) :]
+    stem, to = original.rpartition(".")[0], place.rpartition(".")[0]
+    return to + path[len(stem) :] if stem and path.startswith(stem) else path
