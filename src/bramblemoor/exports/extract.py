@@ -125,7 +125,7 @@ def extract(sheet: Worksheet, parcel: Parcel, helping: Helpers, progress: Progre
     with ThreadPoolExecutor(1) as flusher:
         for number, path in enumerate(parcel.parts):
             with closing(open_part(path)) as part:
-                for size in stage_pictures(sheet, part, number, helping, flusher, keep=keep):
+                for size in stage_pictures(sheet, part, number, helping, flusher, parcel.digests, keep=keep):
                     so_far += size
                     progress(Stage("unpacking"), so_far, total or 0)
                 for size in pack_delivered(sheet, part, number, parcel, helping, keep=keep):

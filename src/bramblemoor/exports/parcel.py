@@ -3,8 +3,8 @@
 import hashlib
 import os
 import re
-from collections.abc import Callable, Collection, Iterable
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Iterable, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 from shlex import quote
 
@@ -31,7 +31,8 @@ class Parcel:
 
     `frames_said` is how many frames the service said it would hold, None where nobody said; `twice` are files that hold
     the same as a part. `is_whole` says that it is to hold everything that the service has; `without` names the parts that
-    are not here, and are known not to be.
+    are not here, and are known not to be. `digests` are the SHA-256 of entries that were written here a moment ago, by their
+    names: they need no reading again.
     """
 
     service: str
@@ -44,6 +45,7 @@ class Parcel:
     twice: tuple[Path, ...] = ()
     is_whole: bool = True
     without: tuple[str, ...] = ()
+    digests: Mapping[str, str] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def marks(self) -> dict[str, str]:

@@ -3,7 +3,7 @@
 import hashlib
 import json
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing, suppress
 from functools import partial
@@ -34,11 +34,14 @@ Result = TypeVar("Result")
 
 
 class _Due(NamedTuple):
-    """A picture to extract: the number of its entry, and the digests of what was staged before and has its CRC and size."""
+    """A picture to extract: the number of its entry, the digests of what was staged before and has its CRC and size, and its
+    own, where it was taken when the file was written, else "".
+    """
 
     number: int
     entry: Entry
     twins: list[str]
+    sha256: str
 
 
 class _Staged(NamedTuple):
@@ -52,17 +55,24 @@ class _Staged(NamedTuple):
 
 
 def stage_pictures(
-    sheet: Worksheet, part: Container, number: int, helping: Helpers, flusher: ThreadPoolExecutor, *, keep: bool
+    sheet: Worksheet,
+    part: Container,
+    number: int,
+    helping: Helpers,
+    flusher: ThreadPoolExecutor,
+    digests: Mapping[str, str],
+    *,
+    keep: bool,
 ) -> Iterator[int]:
     """Extract the pictures of a part that are not done; while some are flushed the next are extracted. A batch counts as done
-    once it is flushed. Yields bytes. Without `keep` they are only read.
+    once it is flushed. Yields bytes. Without `keep` they are only read. `digests` are those that are known, by entries' names.
     """
     whole = file_system_of(sheet.work).flushes_whole
 
     def due() -> Iterator[list[_Due]]:
         rows = rows_of_part(sheet, number, "kind = 'picture' AND NOT done")
         for some in portions(rows, JOB_FILES, JOB_BYTES, _bytes_of_row):
-            yield [_Due(row["id"], entry_of(row), _twins(sheet, row)) for row in some]
+            yield [_Due(row["id"], entry_of(row), _twins(sheet, row), digests.get(row["name"], "")) for row in some]
 
     def flushed(batch: list[_Staged]) -> list[_Staged]:
         if keep:
@@ -138,7 +148,11 @@ def _stage_one(target: str, part: Container, one: _Due) -> _Staged:
                 head += piece
         return _staged(one, digest.hexdigest(), read_picture(MemorySource(bytes(head))))
     last = b""
-    if _is_linked(part, entry, target):
+    is_linked = _is_linked(part, entry, target)
+    if is_linked and one.sha256:
+        with FileSource(Path(target)) as source:
+            return _staged(one, one.sha256, read_picture(source))
+    if is_linked:
         for piece in part.content(entry):
             digest.update(piece)
             last = piece

@@ -30,7 +30,10 @@ _FOLDER = "files"
 
 @dataclass
 class Brought:
-    """What a fetch has brought: under which name it waits, how much of it is new, and what was left, with why."""
+    """What a fetch has brought: under which name it waits, how much of it is new, and what was left, with why.
+
+    `digests` are those of the files that came in this run, as they were written, by their paths below `folder`.
+    """
 
     fetch: Inside
     folder: Path
@@ -39,6 +42,7 @@ class Brought:
     known: int = 0
     files: int = 0
     bytes: int = 0
+    digests: dict[str, str] = field(default_factory=dict)
     renamed: list[tuple[str, str]] = field(default_factory=list)
     left: list[tuple[str, str]] = field(default_factory=list)
     stopped: bool = False
@@ -160,6 +164,7 @@ def _fetch_all(
                 ((service, one.entry.path, one.entry.etag, one.entry.modified, transfer.have, transfer.digest.hexdigest(),
                   found.fetch, one.staged) for one, transfer in came),
             )  # fmt: skip
+        found.digests.update((one.staged, transfer.digest.hexdigest()) for one, transfer in came)
         found.files, found.bytes = found.files + len(came), found.bytes + sum(transfer.have for _, transfer in came)
 
     came: list[tuple[_Wanted, Transfer]] = []

@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 from contextlib import AbstractContextManager
 from pathlib import Path
+from typing import Any
 
 from bramblemoor.disk.durable import chunks
 from bramblemoor.errors import ServiceTrouble
@@ -40,6 +41,7 @@ class Transfer:
         self._what, self._size, self._partial = what, size, partial
         self._add, self.etag, self._remember = add, etag, remember
         self.digest = hashlib.sha256()
+        self._other: Any = None
         self.have = self.fetched = self.resumed = 0
         self.too_much = self.contradicted = False
         if partial.is_file():
@@ -75,6 +77,9 @@ class Transfer:
                 self._add(-self.have)
                 self.have, self.resumed = 0, 0
                 self.digest = hashlib.sha256()
+            kind = stream.told.partition(":")[0]
+            if not self.have:
+                self._other = hashlib.new(kind, usedforsecurity=False) if kind not in ("", "sha256") else None
             if stream.etag != self.etag:
                 self._remember(stream.etag)
                 self.etag = stream.etag
@@ -92,17 +97,21 @@ class Transfer:
                 file.flush()
                 if self._flush:
                     os.fsync(file.fileno())
-        self.contradicted = bool(stream.told) and self._told(stream.told.partition(":")[0]) != stream.told
+        self.contradicted = bool(kind) and self._told(kind) != stream.told
         return True
 
     def _told(self, kind: str) -> str:
         """The digest of what came, as a service tells one."""
         if kind == "sha256":
             return f"sha256:{self.digest.hexdigest()}"
+        if self._other is not None and self._other.name == kind:
+            return f"{kind}:{self._other.hexdigest()}"
         with self._partial.open("rb") as file:
             return f"{kind}:{hashlib.file_digest(file, kind).hexdigest()}"
 
     def _count(self, piece: bytes) -> None:
         self.digest.update(piece)
+        if self._other is not None:
+            self._other.update(piece)
         self.have += len(piece)
         self._add(len(piece))

@@ -253,9 +253,7 @@ def _fetch_tree(
         library.seen.append(Finding(staged, f"it is called {path!r} at {known.name}"))
     for path, why in found.left:
         library.seen.append(Finding(path, f"it was not fetched: {why}", attention=True))
-    receipt = unpack_folder(
-        library, known, found.fetch, found.folder, brought=f"{found.files:,} of {found.listed:,} files"
-    )
+    receipt = unpack_folder(library, known, found, f"{found.files:,} of {found.listed:,} files")
     if receipt.balanced:
         is_brought(library, known.name, found.fetch)
         shutil.rmtree(library.incoming(known.name, found.fetch))

@@ -9,7 +9,6 @@ import typer
 from bramblemoor.cli import say
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, plain_name, single
 from bramblemoor.cli.library.receipts import finish
-from bramblemoor.disk.told import Inside
 from bramblemoor.errors import WrongUse
 from bramblemoor.library.home import Library
 
@@ -17,6 +16,7 @@ if TYPE_CHECKING:
     from bramblemoor.exports.parcel import Parcel
     from bramblemoor.library.receipts import Receipt
     from bramblemoor.services.book import KnownOrder, KnownService
+    from bramblemoor.services.bringing_home import Brought
 
 
 def unpack(
@@ -109,15 +109,17 @@ def unpack_order(library: Library, chosen: "KnownOrder") -> "Receipt":
     return receipt
 
 
-def unpack_folder(library: Library, known: "KnownService", fetch: Inside, folder: Path, brought: str) -> "Receipt":
+def unpack_folder(library: Library, known: "KnownService", found: "Brought", about: str) -> "Receipt":
     """Unpack a tree of files that was fetched."""
     from bramblemoor.exports.dialect import load_dialect
     from bramblemoor.exports.parcel import Parcel
     from bramblemoor.exports.unpack import unpack as file_parcel
 
     dialect = load_dialect(known.dialect, library.dialects)
-    work = library.incoming(known.name, fetch)
-    parcel = Parcel(known.name, fetch, dialect, (folder,), work, about=(("fetched", brought),), is_whole=False)
+    parcel = Parcel(
+        known.name, found.fetch, dialect, (found.folder,), library.incoming(known.name, found.fetch),
+        about=(("fetched", about),), is_whole=False, digests=found.digests,
+    )  # fmt: skip
     with say.meter() as progress:
         return file_parcel(library, parcel, progress)
 
