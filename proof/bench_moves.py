@@ -2,8 +2,9 @@
 
     python proof/bench_moves.py [--runs 3] [--share 1.0]
 
-Both sides alternate; medians. A bare client does what the program promises (put, read back, move where that is the way), or, in
-a line of its own, only puts. The servers are Ceph's object store and Apache, as `proof/real.py` starts them.
+Both sides alternate; medians. A bare client does what the program promises (put, read back, move where that is the way; check
+what comes against the store's digest, and take the library's), or, in a line of its own, nothing of it. The servers are Ceph's
+object store and Apache, as `proof/real.py` starts them.
 """
 
 import argparse
@@ -17,6 +18,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urlsplit
@@ -123,15 +125,25 @@ def _bucket(bench: Bench, where: Where, pictures: dict[str, bytes], size: int, g
     def put(into: str, path: str) -> None:
         client.put_object(Bucket=bucket, Key=f"{into}/{path}", Body=(home / "pictures" / path).read_bytes())
 
-    def get(into: str, path: str) -> None:
-        answer = client.get_object(Bucket=bucket, Key=f"home/{path}")["Body"]
+    def get(into: str, path: str, *, surely: bool) -> None:
+        answer = client.get_object(Bucket=bucket, Key=f"home/{path}")
         place = bench.scratch / into / path
         place.parent.mkdir(parents=True, exist_ok=True)
         with place.open("wb") as file:
-            shutil.copyfileobj(answer, file, 1 << 20)
+            if not surely:
+                shutil.copyfileobj(answer["Body"], file, 1 << 20)
+                return
+            told, own = hashlib.md5(usedforsecurity=False), hashlib.sha256()
+            for piece in answer["Body"].iter_chunks(1 << 20):
+                file.write(piece)
+                told.update(piece)
+                own.update(piece)
+            assert told.hexdigest() == answer["ETag"].strip('"')
+
+    homes = [bench.library(f"home-{size}-{number}", {"ceph": where}) for number in range(2 * bench.runs)]
 
     def brought(into: str) -> int:
-        return bench.program("fetch", "ceph", "--folder", "home", cwd=bench.library(into, {"ceph": where}))
+        return bench.program("fetch", "ceph", "--folder", "home", cwd=homes.pop())
 
     label = f"{len(files):,} x {size // 1000:,} kB"
     bench.compare(
@@ -140,12 +152,12 @@ def _bucket(bench: Bench, where: Where, pictures: dict[str, bytes], size: int, g
         lambda into: at_once(lambda one: put(into, one), files),
     )  # fmt: skip
     at_once(lambda one: put("home", one), files)
-    bench.compare(
-        f"{label} home from a bucket, filed; against bare gets",
-        goal,
-        brought,
-        lambda into: at_once(lambda one: get(into, one), files),
-    )
+
+    def bare(into: str, *, surely: bool) -> None:
+        at_once(lambda one: get(into, one, surely=surely), files)
+
+    for against, surely in (("bare gets", False), ("gets, hashed twice", True)):
+        bench.compare(f"{label} home, filed; against {against}", goal, brought, partial(bare, surely=surely))
 
 
 def folders(bench: Bench, where: Where, share: float) -> None:

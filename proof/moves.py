@@ -19,9 +19,10 @@ import tempfile
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from functools import partial
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -138,6 +139,22 @@ def _open_to_all(folder: Path) -> None:
         path.chmod(0o777 if path.is_dir() else 0o666)
 
 
+class InLibrary(End):
+    """Pictures that lie in a library already: the program sends what it has there."""
+
+    def fill(self, truth: list[Frame]) -> None:
+        for one in truth:
+            path = Path(self.where["folder"], "pictures", one.path)
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(one.content)
+            if one.said:
+                path.with_name(path.name + ".xmp").write_bytes(sidecar(one.said))
+
+    def lying(self, below: str) -> dict[str, bytes]:
+        top = Path(self.where["folder"], "pictures")
+        return {path.relative_to(top).as_posix(): path.read_bytes() for path in top.rglob("*") if path.is_file()}
+
+
 class Bucket(End):
     def client(self) -> tuple[Any, str, str]:
         import boto3
@@ -198,6 +215,10 @@ class Flat(End):
         path = Path(self.where["folder"], "taken.jsonl")
         return [json.loads(line) for line in path.read_text().splitlines()] if path.exists() else []
 
+    def albums(self) -> dict[str, int]:
+        path = Path(self.where["folder"], "labels.json")
+        return {one["title"]: len(one["members"]) for one in json.loads(path.read_text())} if path.exists() else {}
+
     def lying(self, below: str) -> dict[str, bytes]:
         folder = Path(self.where["folder"], "items")
         return {item["ref"]: (folder / item["files"][0]["stored"]).read_bytes() for item in self.taken()}
@@ -257,7 +278,7 @@ class Lab:
 
 
 def moved(source: End, destination: End, into: str, *more: str) -> list[str]:
-    below = ["--folder", "from"] if source.kind != "flat" else []
+    below = ["--folder", "from"] if source.kind in ("folders", "bucket") else []
     to = ["--into", into] if destination.kind != "flat" else []
     return ["migrate", source.name, destination.name, *below, *to, "--yes", "--json", *more]
 
@@ -270,7 +291,13 @@ def unlike(source: End, destination: End, truth: list[Frame], into: str, table: 
         assert isinstance(destination, Flat)
         return _unlike_flat(source, destination, truth, found, table)
     pictures = {path: content for path, content in found.items() if path.endswith(".jpg")}
-    if source.kind != "flat":
+    if source.kind == "library":
+        wanted = source.lying("")
+        wrong += [f"{one.path} is not as it was" for one in truth if wanted.get(one.path) != one.content]
+        wrong += [f"{one.path} has no sidecar" for one in truth if one.said and f"{one.path}.xmp" not in wanted]
+        wrong += [f"{path} is not as in the library" for path in wanted if found.get(path) != wanted[path]]
+        wrong += [f"{path} came from nowhere" for path in found if path not in wanted]
+    elif source.kind != "flat":
         wanted = {one.path: one.content for one in truth}
         wanted |= {f"{one.path}.xmp": sidecar(one.said) for one in truth if one.said}
         wrong += [f"{path} is not as it was" for path in wanted if found.get(path) != wanted[path]]
@@ -283,10 +310,15 @@ def unlike(source: End, destination: End, truth: list[Frame], into: str, table: 
         by_digest = {hashlib.sha256(content).hexdigest(): path for path, content in pictures.items()}
         for one in truth:
             packet = found.get(f"{by_digest.get(one.sha256, '')}.xmp", b"").decode()
-            if one.said and not all(
-                text.replace("&", "&amp;") in packet for text in (one.said["title"], one.said["caption"])
-            ):
+            words = (
+                [one.said["title"], one.said["caption"], *one.said["keywords"], *one.said["people"]] if one.said else []
+            )
+            if not all(text.replace("&", "&amp;") in packet for text in words):
                 wrong.append(f"the sidecar of {one.path} lacks its words")
+        fourth = found.get("albums/Every fourth.csv", b"").decode()
+        listed = Counter(line.partition(",")[0] for line in fourth.splitlines()[1:])
+        if listed != Counter(by_digest.get(one.sha256, "") for one in truth[::4]):
+            wrong.append(f"the list of the album has {len(listed)} frames")
     if any(path.rpartition("/")[2].startswith(".bm-") for path in found):
         wrong.append("something unfinished lies there")
     return wrong
@@ -330,6 +362,10 @@ def _unlike_flat(
                 or f"Rating>{one.said['rating']}<".encode() in content
             )
             counts["rating"]["inside" if inside else "lost"] += 1
+    # All that comes from folders makes an album of each; what comes from an account keeps its own.
+    albums = {"Every fourth": len(truth[::4])} if source.kind == "flat" else {}
+    if source.kind == "flat" and destination.albums() != albums:
+        wrong.append(f"there are the albums {destination.albums()}")
     for what in _FIELDS:
         row = table.get(what, {})
         told = {kind: row.get(f"frames_{kind}", 0) for kind in ("kept", "inside", "changed", "lost")}
@@ -364,24 +400,30 @@ def pairs(lab: Lab, ends: list[tuple[End, End]], truth: list[Frame]) -> int:
     return amiss
 
 
-def kills(lab: Lab, ends: list[tuple[End, End, Callable[[], None]]], truth: list[Frame], count: int, seed: int) -> int:
+Way = Callable[[int], AbstractContextManager[tuple[End, End]]]
+"""From where to where something is sent in the nth trial."""
+
+
+def kills(lab: Lab, ways: list[Way], truth: list[Frame], count: int, seed: int) -> int:
     """SIGKILL at random instants of plan, sending and proof; then the same command, and a bare client looks."""
     rand, amiss, struck = random.Random(seed), 0, 0
     for number in range(count):
-        source, destination, clear = ends[number % len(ends)]
-        into = f"kill-{number}"
-        clear()
-        longest = 2.5
-        for _ in range(rand.choice((1, 1, 2))):
-            killed = lab.run(*moved(source, destination, into, "--prove", "all"), kill_after=rand.uniform(0.3, longest))
-            struck += killed.returncode != 0
-        done = lab.run(*moved(source, destination, into, "--prove", "all"))
-        far = json.loads(lab.run("transfer", "list", "--json").stdout)["transfers"][-1]
-        wrong = (
-            unlike(source, destination, truth, into, {}) if destination.kind != "flat" else _twice(destination, truth)
-        )
-        if far["state"] != "proven" or done.returncode not in (0, 1):
-            wrong.append(f"it ends {far['state']}: {done.stderr[:200]}")
+        into, longest = f"kill-{number}", 2.5
+        with ways[number % len(ways)](number) as (source, destination):
+            for _ in range(rand.choice((1, 1, 2))):
+                killed = lab.run(
+                    *moved(source, destination, into, "--prove", "all"), kill_after=rand.uniform(0.3, longest)
+                )
+                struck += killed.returncode != 0
+            done = lab.run(*moved(source, destination, into, "--prove", "all"))
+            far = json.loads(lab.run("transfer", "list", "--json").stdout)["transfers"][-1]
+            wrong = (
+                unlike(source, destination, truth, into, {})
+                if destination.kind != "flat"
+                else _twice(destination, truth)
+            )
+            if far["state"] != "proven" or done.returncode not in (0, 1):
+                wrong.append(f"it ends {far['state']}: {done.stderr[:200]}")
         shutil.rmtree(lab.home / "ledger/transfers", ignore_errors=True) if number % 40 == 39 else None
         amiss += bool(wrong)
         if wrong:
@@ -399,7 +441,14 @@ def _twice(destination: End, truth: list[Frame]) -> list[str]:
         for one in truth
         if names[Path(one.path).name] != 1
     ]
-    return wrong + [f"{name} came from nowhere" for name in names if name not in {Path(one.path).name for one in truth}]
+    wrong += [f"{name} came from nowhere" for name in names if name not in {Path(one.path).name for one in truth}]
+    found = destination.lying("")
+    there = {item["filename"]: found[item["ref"]] for item in destination.taken()}
+    for one in truth:
+        content = there.get(Path(one.path).name, b"")
+        if content != one.content and not (one.said and content.endswith(one.content[-400:])):
+            wrong.append(f"{one.path} is not as it was")
+    return wrong
 
 
 def faults(lab: Lab, source: End, destination: End, truth: list[Frame], count: int) -> int:
@@ -461,14 +510,21 @@ def main() -> int:
             ]
             lane = stack.enter_context(flat("lane", "pipit-lane", scratch / "lane", []))
             lane2 = stack.enter_context(flat("lane-2", "pipit-lane", scratch / "lane-2", []))
+            field_of_library = stack.enter_context(flat("field-of-library", "thrushfield", scratch / "field-l", []))
+            lab.add(field_of_library)
+            library = InLibrary("library", "library", {"folder": str(lab.home)})
+            library.fill(truth)
+            assert lab.run("stocktake").returncode == 0
             for each in (folder_end, bucket_end, field, *others, lane, lane2):
                 lab.add(each)
             print(f"between each pair of kinds, {given.frames:,} frames:", flush=True)
             amiss += pairs(lab, [
                 (folder_end, bucket_end), (bucket_end, folder_end), (folder_end, others[0]), (bucket_end, others[1]),
                 (field, folder_end), (field, bucket_end), (field, others[2]), (folder_end, lane), (field, lane2),
+                (library, folder_end), (library, bucket_end), (library, field_of_library),
             ], truth)  # fmt: skip
         few = frames(40, given.seed + 1)
+        few[7].content += random.Random(given.seed).randbytes(9 << 20)  # one that is sent in pieces
         small = [
             Folders(f"{name}-small", "folders", _below(where, "small"))
             for name, where in known.items()
@@ -482,11 +538,10 @@ def main() -> int:
             lab.add(few_end)
         if given.kills:
             print(f"killed at {given.kills} instants:", flush=True)
-            target = stack.enter_context(flat("field-kill", "thrushfield", scratch / "field-kill", []))
-            lab.add(target)
-            nothing: Callable[[], None] = lambda: None  # noqa: E731
-            ways: list[tuple[End, End, Callable[[], None]]] = [(one, little, nothing) for one in small]
-            ways += [(little, one, nothing) for one in small]
+            ways: list[Way] = []
+            for one in small:
+                ways += [partial(_between, one, little), partial(_between, little, one)]
+            ways.append(partial(_to_new_account, lab, little, scratch))
             amiss += kills(lab, ways, few, given.kills, given.seed)
         if given.faults:
             print(f"each fault of the wire at least {given.faults} times:", flush=True)
@@ -494,6 +549,19 @@ def main() -> int:
             amiss += faults(lab, little, small[-1], few, given.faults)
     print("all held" if not amiss else f"{amiss} did not hold")
     return 1 if amiss else 0
+
+
+@contextmanager
+def _between(source: End, destination: End, number: int) -> Iterator[tuple[End, End]]:
+    yield source, destination
+
+
+@contextmanager
+def _to_new_account(lab: Lab, source: End, scratch: Path, number: int) -> Iterator[tuple[End, End]]:
+    with flat(f"field-kill-{number}", "thrushfield", scratch / f"field-kill-{number}", []) as destination:
+        lab.add(destination)
+        yield source, destination
+    shutil.rmtree(scratch / f"field-kill-{number}")
 
 
 def _below(where: Where, name: str) -> Where:
