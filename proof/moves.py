@@ -316,7 +316,7 @@ def unlike(source: End, destination: End, truth: list[Frame], into: str, table: 
             if not all(text.replace("&", "&amp;") in packet for text in words):
                 wrong.append(f"the sidecar of {one.path} lacks its words")
         fourth = found.get("albums/Every fourth.csv", b"").decode()
-        listed = Counter(line.partition(",")[0] for line in fourth.splitlines()[1:])
+        listed = Counter(line.partition(",")[0].removeprefix(f"{into}/") for line in fourth.splitlines()[1:])
         if listed != Counter(by_digest.get(one.sha256, "") for one in truth[::4]):
             wrong.append(f"the list of the album has {len(listed)} frames")
     if any(path.rpartition("/")[2].startswith(".bm-") for path in found):
