@@ -5,6 +5,7 @@ servers in `make real` (BRAMBLEMOOR_REAL names a file that tells where they are:
 import hashlib
 import json
 import os
+import socket
 import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -125,6 +126,27 @@ def test_nobody_is_overwritten(place: Place) -> None:
     with pytest.raises(NameTaken):
         put(place, "film.mp4", bytes(9_000_000))
     assert got(place.account, f"{place.below}/film.mp4")[2] == film
+
+
+def test_content_goes_with_its_request() -> None:
+    """Nothing is asked first of a store (RFC 9110, 10.1.1): where that answer is cut off, the client reads on for ever."""
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        where = {"url": f"http://127.0.0.1:{server.getsockname()[1]}/valley", "user": "KEY", "secret": "secret"}
+        store: Any = open_account("bucket", "tried", where["url"], where["secret"], {"user": "KEY"}, patience=0,
+                             notice=lambda text: None, proxy="", authority="")  # fmt: skip
+        outgoing = Outgoing("original", Inside("a.jpg"), 9)
+        with ThreadPoolExecutor(1) as pool:
+            putting = pool.submit(
+                store.put, Inside("a.jpg"), outgoing, given(b"a picture"), lambda path: None, mine=True
+            )
+            said, _ = server.accept()
+            with said:
+                request = b""
+                while not request.endswith(b"a picture"):
+                    request += said.recv(65536)
+            with pytest.raises(ServiceTrouble):
+                putting.result()
+    assert b"content-md5" in request.lower() and b"expect" not in request.lower()
 
 
 def test_what_breaks_off_leaves_nothing(place: Place) -> None:

@@ -12,9 +12,13 @@ from urllib3.util import make_headers, parse_url
 
 from bramblemoor.running import PIECE
 
-_TIMES = urllib3.Timeout(connect=10.0, read=30.0)  # seconds; reading is of one piece, and so is sending
+_CONNECT, _READ = 10.0, 30.0  # seconds; reading is of one piece, and so is sending
 _SENT = 64 << 10
 """Bytes that are sent at once: on a slow link a larger piece would not be through in time."""
+_BUFFERED, _SLOW = 4 << 20, 40_000
+"""Bytes that may wait in this machine's buffers when all seems sent, and bytes a second of a slow link: so long an answer may
+take besides.
+"""
 
 
 class Connections(httpx.BaseTransport):
@@ -31,6 +35,7 @@ class Connections(httpx.BaseTransport):
 
     def handle_request(self, request: httpx.Request) -> httpx.Response:
         assert isinstance(request.stream, httpx.SyncByteStream)
+        size = int(request.headers.get("content-length", 0))
         try:
             answer = self._pool.urlopen(
                 request.method,
@@ -39,7 +44,7 @@ class Connections(httpx.BaseTransport):
                 headers=urllib3.HTTPHeaderDict(request.headers.multi_items()),
                 redirect=False,
                 retries=False,
-                timeout=_TIMES,
+                timeout=urllib3.Timeout(connect=_CONNECT, read=_READ + min(size, _BUFFERED) / _SLOW),
                 preload_content=False,
                 decode_content=False,
             )

@@ -116,7 +116,7 @@ class Bucket:
                     response_checksum_validation="when_required",
                     retries={"total_max_attempts": 1},
                     connect_timeout=10,
-                    read_timeout=60,
+                    read_timeout=120,  # what is sent may wait in this machine's buffers for most of it
                     max_pool_connections=self._connections * 2,
                     proxies={"https": self._proxy} if self._proxy else {},
                 )
@@ -128,6 +128,7 @@ class Bucket:
                     aws_secret_access_key=self._secret, config=config, verify=self._authority or None,
                 )  # fmt: skip
                 self._made.meta.events.register_first("needs-retry.s3", _stay)
+                self._made.meta.events.register_last("before-call.s3", _unasked)
             return self._made
 
     def listed(self, below: str = "") -> Iterator[Object]:
@@ -356,6 +357,11 @@ def _stay(response: Any = None, **_: Any) -> None:
     """Follow no redirect: what would be asked elsewhere is signed with the key."""
     if response is not None and 300 <= response[0].status_code < 400 and response[0].status_code != 304:
         raise _Redirected(response[0].status_code)
+
+
+def _unasked(params: dict[str, Any], **_: Any) -> None:
+    """Send the content with the request: the client reads a first answer (RFC 9110, 10.1.1) that is cut off for ever."""
+    params["headers"].pop("Expect", None)
 
 
 class _Again(Exception):
