@@ -76,6 +76,8 @@ def proxied(port: int, fault: Fault) -> Iterator[int]:
         yield listener.getsockname()[1]
     finally:
         ended.set()
+        with suppress(OSError):
+            listener.shutdown(socket.SHUT_RDWR)  # the thread that waits there would keep the port
         listener.close()
 
 
@@ -90,6 +92,7 @@ def _carry(client: socket.socket, port: int, fault: Fault) -> None:
             server = socket.create_connection(("127.0.0.1", port), 30)
         except OSError:
             return
+        server.settimeout(None)
         with server:
             there = threading.Thread(
                 target=_pipe,

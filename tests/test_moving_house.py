@@ -303,6 +303,21 @@ def test_from_the_library_a_selection(shell: Shell, library: Path, begin: Begin)
                 library / "pictures" / key.removeprefix("sent/")
             ).read_bytes()
     assert owls == 6 and "sent/albums/Owls.csv" in keys
+    # Somebody else's file stays as it is; what should have its name is told.
+    words = next(key for key in keys if key.endswith(".xmp"))
+    theirs = wharf.folder / "tree" / words
+    theirs.parent.mkdir(parents=True)
+    theirs.write_text("another program's")
+    told = shell(
+        "migrate", "library", "stonewharf", "--keyword", "owls", "--into", "sent", "--yes", "--json", cwd=library
+    ).json
+    assert theirs.read_text() == "another program's" and kept(told)["arrived, and proven"] == owls
+    (beside,) = (one["what"] for one in told["findings"])
+    name = re.fullmatch(f"its sidecar is (.*) there, as another file is {re.escape(theirs.name)}", beside)
+    assert (
+        name
+        and (theirs.parent / name[1]).read_bytes() == (library / "pictures" / words.removeprefix("sent/")).read_bytes()
+    )
     # Once more, with another command: what is there already is not sent twice.
     shell("migrate", "library", "thrushfield", "--keyword", "owls", "--yes", "--json", cwd=library)
     more = shell("migrate", "library", "thrushfield", "--yes", "--json", cwd=library).json

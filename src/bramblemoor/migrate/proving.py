@@ -184,6 +184,11 @@ def _of_tree(sheet: Worksheet, account: Tree, into: str, how: How, found: Proven
         found.bytes += sum(one[0] for one in lying if one is not None)
         if line.sent.files[0].name != line.shown.files[0].name:
             found.findings.append(Finding(line.shown.id, f"it is called {line.sent.files[0].name} there"))
+        found.findings += [
+            Finding(line.shown.id, f"its {file.role} is {file.name} there, as another file is {file.instead}")
+            for file in line.sent.files[1:]
+            if file.instead
+        ]
         unsure = any(
             one is None or (not file.read_back and not _MD5.fullmatch(one[1]))  # a list may lag behind
             for file, one in zip(line.sent.files, lying, strict=True)

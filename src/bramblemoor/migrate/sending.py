@@ -19,7 +19,7 @@ BREAKS = 3
 
 class SentFile(msgspec.Struct, frozen=True, omit_defaults=True):
     """A file as it was sent: of which content at the source, what became of it, and where it is to be there. What was not read
-    back must be listed with the `etag`.
+    back must be listed with the `etag`; `instead` is the name that it should have, where something else lies under that.
     """
 
     role: str
@@ -31,6 +31,7 @@ class SentFile(msgspec.Struct, frozen=True, omit_defaults=True):
     at: str = ""
     read_back: bool = False
     etag: str = ""
+    instead: str = ""
 
 
 class Sent(msgspec.Struct, frozen=True, omit_defaults=True):

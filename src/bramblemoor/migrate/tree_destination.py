@@ -86,14 +86,14 @@ class TreeDestination(Destination):
                 why = broken(file, error)
         else:
             raise Gone(why)
-        return _sent(arrived, file), already
+        return _sent(arrived, file, path), already
 
     def _put_bytes(self, key: str, path: str, content: bytes, try_: Try) -> SentFile:
         name = path.rpartition("/")[2]
         outgoing = Outgoing("sidecar", Inside(name), len(content))
         arrived, _ = self._put(key, path, outgoing, partial(of_bytes, content), try_)
         file = ShownFile("sidecar", name, len(content), path)
-        return _sent(arrived, file)
+        return _sent(arrived, file, path)
 
     def _put(self, key: str, path: str, outgoing: Outgoing, content: Content, try_: Try) -> tuple[Arrived, bool]:
         """Put a file where it belongs, or under a free name where something else lies there; says whether it lay there."""
@@ -158,9 +158,9 @@ def lying_below(tree: Tree, folder: str) -> Iterator[Entry]:
             raise
 
 
-def _sent(arrived: Arrived, file: ShownFile) -> SentFile:
-    """A file that lies in a folder: what was sent of it is what the source has."""
-    name = arrived.name.rpartition("/")[2]
+def _sent(arrived: Arrived, file: ShownFile, path: str) -> SentFile:
+    """A file that lies in a folder, and was to lie at a path: what was sent of it is what the source has."""
+    name, wanted = arrived.name.rpartition("/")[2], path.rpartition("/")[2]
     return SentFile(
         file.role,
         name,
@@ -171,6 +171,7 @@ def _sent(arrived: Arrived, file: ShownFile) -> SentFile:
         arrived.name,
         arrived.read_back,
         arrived.etag,
+        wanted if wanted != name else "",
     )
 
 
