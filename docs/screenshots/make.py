@@ -215,7 +215,7 @@ def moving_house(root: Path, environment: dict[str, str]) -> None:
         run(*shlex.split(move)[1:], "--yes")
         shoot("migrating-then", typed("bramblemoor receipt"), home, environment)
         now = shot("migrating-now")
-        below_each_other("migrating", now.crop((0, max(0, now.height - 150), *now.size)), shot("migrating-then"))
+        below_each_other("migrating", now.crop((0, max(0, now.height - 144), *now.size)), shot("migrating-then"))
 
 
 def main() -> None:
