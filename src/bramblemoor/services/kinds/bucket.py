@@ -59,7 +59,7 @@ class BucketTree(Account, Tree, TreeUploads):
             ("resume a fetch that broke off", True, ""),
             ("make folders", True, "a key needs none"),
             ("move files", False, "an object is put whole where it belongs"),
-            ("refuse to overwrite", False, "each name is looked up before anything is put there"),
+            ("refuse to overwrite", False, "it is tried; where it does not refuse, each name is looked up first"),
             ("tell digests", True, "of what is put whole, where it refuses wrong ones; else what arrived is read back"),
             ("keep file times", False, "times are told in sidecars and lists"),
             ("say how much room is left", False, ""),
