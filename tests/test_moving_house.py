@@ -346,6 +346,45 @@ def test_a_transfer_that_is_killed_goes_on(shell: Shell, library: Path, begin: B
     assert {one["state"]: one["files"] for one in told["compared"]}["same"] == 82
 
 
+def test_once_more_brings_what_is_new_and_what_has_gone(shell: Shell, library: Path, begin: Begin) -> None:
+    """Sidecars that came or changed at the source are sent alone; what is gone at the destination comes again; nobody's words
+    are replaced there.
+    """
+    wharf, other = begin("stonewharf"), begin("stonewharf", name="other")
+    move = ("migrate", "stonewharf", "other", "--folder", "Work", "--into", "Moved", "--yes", "--json")
+    first = shell(*move, cwd=library).json
+    source, moved = wharf.folder / "tree/Work", other.folder / "tree/Moved"
+    pictures = [path for path in sorted(source.rglob("*.jpg")) if path.with_name(path.name + ".xmp").exists()]
+    new, changed, both, gone = pictures[:4]
+    there = {path: moved / path.relative_to(source) for path in pictures}
+    kept_there = {path: path.stat().st_ctime_ns for path in moved.rglob("*.jpg")}
+
+    def beside(path: Path) -> Path:
+        return path.with_name(path.name + ".xmp")
+
+    words = beside(new).read_bytes()
+    new.with_suffix(".xmp").write_bytes(words)
+    beside(changed).write_bytes(words + b"<!-- changed -->")
+    beside(both).write_bytes(words + b"<!-- changed here -->")
+    beside(there[both]).write_bytes(b"changed there")
+    there[gone].unlink()
+    plan = shell(*move[:-2], "--dry-run", "--json", cwd=library).json["to_send"]
+    assert (plan["frames"], plan["files"]) == (4, 3 + 2) and plan["bytes"] < gone.stat().st_size + 60_000
+    again = shell(*move, cwd=library).json
+    assert again["balanced"] and kept(again)["arrived, and proven"] == 4
+    assert kept(again)["arrived and proven before"] == kept(first)["arrived, and proven"] - 4
+    assert there[new].with_suffix(".xmp").read_bytes() == words
+    assert beside(there[changed]).read_bytes() == beside(changed).read_bytes()
+    assert beside(there[both]).read_bytes() == b"changed there"
+    told = [one["what"] for one in again["findings"]]
+    assert len(told) == 1 and f"as another file is {beside(both).name}" in told[0]
+    ours = there[both].with_name(told[0].split()[3])
+    assert ours.read_bytes() == beside(both).read_bytes() and there[gone].read_bytes() == gone.read_bytes()
+    untouched = kept_there.keys() - {there[gone]}
+    assert {path: path.stat().st_ctime_ns for path in untouched} == {path: kept_there[path] for path in untouched}
+    assert shell(*move, cwd=library).json["nothing_to_do"]
+
+
 def test_one_is_stopped_and_watched_from_elsewhere(shell: Shell, library: Path, begin: Begin) -> None:
     begin("stonewharf")
     begin("thrushfield", "--fault", "slow=0.2", more=("--dialect", "thrushfield"))

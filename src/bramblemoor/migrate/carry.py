@@ -71,16 +71,20 @@ def carry(
 ) -> Carried:
     """Send what waits. Raises ServiceTrouble where a service is down or refuses everything; what was sent is written down."""
     carried, budget = Carried(), _Budget(HELD)
-    whole = sum(count[2] for state, count in sheet.counts(look).items() if state in ("waiting", "missing"))
-    meter = Meter(progress, Stage("sending"), whole)
+    meter = Meter(progress, Stage("sending"), sheet.due(look)[2])
     began = time.monotonic()
 
     def send(line: Line) -> Outcome:
         try:
             with budget.of(max(file.bytes for file in line.shown.files)):
                 # What an earlier run put there, and is missing or amiss, is this transfer's own: it may take its place again.
-                own = [file.at for file in line.sent.files if file.at] if line.sent is not None and line.place else []
-                tried = Try([*sheet.begun(line.n), *own], lambda place: sheet.begin(line.n, place))
+                sent = line.sent.files if line.sent is not None and line.place else ()
+                own = [] if line.renewed else [file.at for file in sent]
+                tried = Try(
+                    [*sheet.begun(line.n), *own],
+                    lambda place: sheet.begin(line.n, place),
+                    sent if line.renewed else (),
+                )
                 titles = sheet.titles_of(line.shown.id) if destination.keeps.sidecars else ()
                 return (
                     line.n,
@@ -98,10 +102,10 @@ def carry(
     def enter(outcomes: list[tuple[Line, Outcome]]) -> None:
         sheet.note([outcome for _, outcome in outcomes], run)
         for line, outcome in outcomes:
-            meter.add(line.shown.bytes)
-            pace.wait(line.shown.bytes)
+            meter.add(line.due)
+            pace.wait(line.due)
             if outcome[1] == "sent":
-                carried.frames, carried.bytes = carried.frames + 1, carried.bytes + line.shown.bytes
+                carried.frames, carried.bytes = carried.frames + 1, carried.bytes + line.due
             else:
                 carried.left += 1
 

@@ -63,11 +63,14 @@ class FlatDestination(Destination):
         self.name, self._account, self._embed = name, account, embed
         self.keeps = account.fidelity()
 
-    def held(self) -> Iterator[tuple[str, str]]:
-        if self.keeps.stores == "original" and isinstance(self._account, Listing):
-            for shown in self._account.frames():
-                if shown.files[0].sha256 and not shown.reduced:
-                    yield shown.files[0].sha256, shown.id
+    def held(self) -> Iterator[tuple[str, str]] | None:
+        if not isinstance(self._account, Listing):
+            return None
+        original = self.keeps.stores == "original"
+        return (
+            (shown.id, shown.files[0].sha256 if original and not shown.reduced else "")
+            for shown in self._account.frames()
+        )
 
     def send(self, key: str, place: str, frame: Shown, albums: Sequence[str], source: Source, try_: Try) -> Sent:
         files = [file for file in frame.files if file.role == "original" or file.role in self.keeps.roles]

@@ -57,8 +57,12 @@ def make_plan(
     look = sheet.begin_listing()
     keeps, listed, folders = destination.keeps, 0, dict[str, list[str]]()
     sheet.enter_lying(destination.lying())
-    there = {called: (sha256, called, sha256) for sha256, called in destination.held()}
-    sheet.enter_held([*there.values(), *(one for one in earlier if one[1] in there)])
+    shown = destination.held()
+    there = dict(shown or ())
+    digests = [(sha256, called, sha256) for called, sha256 in there.items() if sha256]
+    sheet.enter_held([*digests, *(one for one in earlier if one[1] in there)])
+    if shown is not None or keeps.tree:
+        sheet.note_gone(there.keys(), destination.has)
     for some in portions(source.frames(read=not keeps.sidecars), _ENTERED):
         sheet.enter(look, (_entry(one, source, destination, scope) for one in some))
         listed += len(some)
@@ -78,7 +82,7 @@ def make_plan(
     counts = sheet.counts(look)
     table = {row.what: row for row in sheet.table(look)}
     return Plan(
-        look, of(*counts), of("waiting", "missing"), of("sent", "proven", "amiss"), of("left"),
+        look, of(*counts), sheet.due(look), of("sent", "proven", "amiss"), of("left"),
         [table[what] for what in _ORDER if what in table], _fate(sheet, keeps), room, float(sheet.get("rate", "0")),
     )  # fmt: skip
 

@@ -19,7 +19,8 @@ BREAKS = 3
 
 class SentFile(msgspec.Struct, frozen=True, omit_defaults=True):
     """A file as it was sent: of which content at the source, what became of it, and where it is to be there. What was not read
-    back must be listed with the `etag`; `instead` is the name that it should have, where something else lies under that.
+    back must be listed with the `etag`; `instead` is the name that it should have, where something else lies under that. It
+    is of the source's file `source_at`; `stale` says that this is another one by now.
     """
 
     role: str
@@ -32,6 +33,8 @@ class SentFile(msgspec.Struct, frozen=True, omit_defaults=True):
     read_back: bool = False
     etag: str = ""
     instead: str = ""
+    source_at: str = ""
+    stale: bool = False
 
 
 class Sent(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -50,11 +53,12 @@ class Sent(msgspec.Struct, frozen=True, omit_defaults=True):
 @dataclass(frozen=True)
 class Try:
     """One try to send a frame. `begun` are the places where an earlier one began to put something, and may have left it half;
-    `begin` notes another.
+    `begin` notes another. `there` is what is there of the frame already.
     """
 
     begun: Collection[str]
     begin: Callable[[str], None]
+    there: Sequence[SentFile] = ()
 
 
 class Destination(ABC):
@@ -68,9 +72,15 @@ class Destination(ABC):
         """What lies there below `into`, where it has folders: paths and sizes."""
         return iter(())
 
-    def held(self) -> Iterator[tuple[str, str]]:
-        """What it shows by digest, where it has no folders: the SHA-256 of an original, and what that frame is called there."""
-        return iter(())
+    def has(self, path: str) -> bool:
+        """Whether a file lies at a path, where it has folders: a list may lag behind."""
+        return False
+
+    def held(self) -> Iterator[tuple[str, str]] | None:
+        """What it shows, where it has no folders: what each frame is called there, and the SHA-256 of its original, "" where it
+        does not have that. None where it has folders, or shows nothing.
+        """
+        return None
 
     def place_of(self, frame: Shown, source: Source) -> str:
         """Where a frame's original would lie by itself, where it has folders."""

@@ -5,6 +5,7 @@ import hashlib
 import io
 import threading
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from functools import partial
 
 from bramblemoor.disk.names import collision_key, free_name, safe_name
@@ -43,15 +44,28 @@ class TreeDestination(Destination):
         assert isinstance(self._account, Tree)
         return ((one.path, one.bytes) for one in lying_below(self._account, self.into))
 
+    def has(self, path: str) -> bool:
+        assert isinstance(self._account, Tree)
+        return bool(self._account.peek(Inside(path), 0, 1))
+
     def place_of(self, frame: Shown, source: Source) -> str:
         return self._path(frame, frame.files[0], source)
 
     def send(self, key: str, place: str, frame: Shown, albums: Sequence[str], source: Source, try_: Try) -> Sent:
         sent, already, path = list[SentFile](), True, ""
         own = self.place_of(frame, source)
+        there = {file.source_at: file for file in try_.there}
         for file in frame.files:
+            former = there.get(file.at)
+            if former is not None and not former.stale:
+                sent.append(former)
+                path = path or former.at
+                continue
             where = _along(self._path(frame, file, source), own, path or place)
-            found, was_there = self._send_file(key, where, file, source, try_)
+            again = try_
+            if former is not None and self._is_still(former):
+                again = replace(try_, begun=[*try_.begun, former.at])
+            found, was_there = self._send_file(key, where, file, source, again)
             path = path or found.at
             sent.append(found)
             already &= was_there
@@ -114,6 +128,18 @@ class TreeDestination(Destination):
                     raise NotTaken("too many files of that name lie there") from None
                 tried.add(collision_key(where.rpartition("/")[2]))
 
+    def _is_still(self, sent: SentFile) -> bool:
+        """Whether what lies there is what was sent, and nobody has changed it since."""
+        assert isinstance(self._account, Tree)
+        digest = hashlib.sha256()
+        try:
+            with self._account.open(Inside(sent.at), 0, "") as stream:
+                for piece in stream.pieces:
+                    digest.update(piece)
+        except (Answered, ConnectionBroke):
+            return False
+        return digest.hexdigest() == sent.sha256
+
     def _there(self, path: Inside, outgoing: Outgoing, content: Content) -> Arrived | None:
         """What lies at a path, where it is the same as what is to be sent."""
         theirs, came = hashlib.sha256(), 0
@@ -172,6 +198,7 @@ def _sent(arrived: Arrived, file: ShownFile, path: str) -> SentFile:
         arrived.read_back,
         arrived.etag,
         wanted if wanted != name else "",
+        file.at,
     )
 
 

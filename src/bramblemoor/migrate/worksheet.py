@@ -5,7 +5,7 @@ Others may look while it goes on. docs/formats.md tells its tables.
 
 import sqlite3
 import threading
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, Literal
@@ -17,13 +17,14 @@ from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library.receipts import Amount
 from bramblemoor.migrate.fidelity import Row, Verdict
 from bramblemoor.migrate.sending import Sent, SentFile
-from bramblemoor.services.moving import Shown, ShownAlbum
+from bramblemoor.services.moving import Shown, ShownAlbum, ShownFile
 
 State = Literal["waiting", "sent", "proven", "missing", "amiss", "left"]
 """`missing` was sent, and is not there; `amiss` arrived as something else than was sent; `left` was refused, or could not be
 had.
 """
 _PAGE = 500
+_LINE = "n, place, shown, state, why, sent, coalesce(due_bytes, bytes), due_bytes NOT NULL"
 _ALIVE = 15  # seconds in which a run that is alive says so
 _TABLES = """
     PRAGMA journal_mode = WAL;
@@ -35,6 +36,7 @@ _TABLES = """
         state TEXT NOT NULL, why TEXT NOT NULL DEFAULT '',
         place TEXT NOT NULL DEFAULT '', place_key TEXT NOT NULL DEFAULT '', sent BLOB, there TEXT,
         run INTEGER NOT NULL DEFAULT 0, found TEXT NOT NULL DEFAULT '', restated INTEGER NOT NULL DEFAULT 0,
+        due_files INTEGER, due_bytes INTEGER,               -- what of it is to be sent, where the rest is there
         UNIQUE (id, mark)
     );
     CREATE INDEX IF NOT EXISTS frames_there ON frames (there);
@@ -59,7 +61,9 @@ Weighed = tuple[Shown, str, str, Sequence[Verdict], str]
 
 
 class Line(msgspec.Struct, frozen=True):
-    """A frame of the worksheet. `place` is where its original is to lie, where the destination has folders."""
+    """A frame of the worksheet. `place` is where its original is to lie, where the destination has folders; `due` are the bytes
+    to be sent of it; where it is `renewed`, these are of sidecars, and the rest is there.
+    """
 
     n: int
     place: str
@@ -67,6 +71,8 @@ class Line(msgspec.Struct, frozen=True):
     state: State
     why: str
     sent: Sent | None
+    due: int
+    renewed: bool
 
     @property
     def amount(self) -> Amount:
@@ -150,18 +156,44 @@ class Worksheet:
                 found.append((line.n, "sent", "", Sent(row[0], (file,), already=True)))
         self.note(found, int(self.get("runs", "0")) + 1)
 
+    def note_gone(self, ids: Collection[str], is_there: Callable[[str], bool]) -> None:
+        """Frames that had arrived, and are not there any more, wait again. `ids` are what a service without folders shows; of
+        a file that no list of folders has, `is_there` is asked.
+        """
+        gone = list[int]()
+        for line in self.lines("proven"):
+            assert line.sent is not None
+            if line.place:
+                paths = [file.at for file in line.sent.files if file.bytes]
+                if any(not self._lies(path) and not is_there(path) for path in paths):
+                    gone.append(line.n)
+            elif line.sent.there not in ids:
+                gone.append(line.n)
+        self.prove((number, "missing", "it was there, and is there no more") for number in gone)
+
+    def _lies(self, path: str) -> bool:
+        return self.db.execute("SELECT 1 FROM lying WHERE key = ?", (collision_key(path),)).fetchone() is not None
+
     def enter(self, look: int, frames: Iterable[Weighed]) -> None:
         """Enter frames as they are shown now."""
         with self.changing() as db:
             for shown, mark, refused, verdicts, place in frames:
                 row = db.execute(
-                    "SELECT n, state, shown FROM frames WHERE id = ? AND mark = ?", (shown.id, mark)
+                    "SELECT n, state, shown, sent, due_bytes NOT NULL FROM frames WHERE id = ? AND mark = ?",
+                    (shown.id, mark),
                 ).fetchone()
                 if row is not None:
-                    number, state, before = row
+                    number, state, before, sent, renewed = row
+                    former = msgspec.json.decode(before, type=Shown)
                     db.execute("UPDATE frames SET seen = ? WHERE n = ?", (look, number))
+                    if place and (state == "proven" or renewed) and (changed := changed_sidecars(former, shown)):
+                        self._renew(number, shown, msgspec.json.decode(sent, type=Sent), changed)
+                        continue
+                    if renewed:
+                        db.execute("UPDATE frames SET state = 'waiting', why = '' WHERE n = ?", (number,))
+                        continue
                     if state not in ("waiting", "left", "missing") and not (state == "amiss" and place):
-                        if msgspec.json.decode(before, type=Shown).told != shown.told:
+                        if former.told != shown.told:
                             db.execute("UPDATE frames SET restated = ? WHERE n = ?", (look, number))
                         continue
                     db.execute(
@@ -180,6 +212,21 @@ class Worksheet:
                     "INSERT INTO verdicts VALUES (?, ?, ?, ?)",
                     ((number, one.what, one.outcome, one.how) for one in verdicts),
                 )
+
+    def _renew(self, number: int, shown: Shown, sent: Sent, changed: Sequence[ShownFile]) -> None:
+        """A frame that is there has new sidecars, or such as have changed: these wait, and what else was sent of it stays."""
+        paths = {file.at for file in changed}
+        files = tuple(
+            msgspec.structs.replace(file, stale=True) if file.source_at in paths else file for file in sent.files
+        )
+        there = {file.source_at for file in files if not file.stale}
+        due = [file.bytes for file in shown.files if file.at not in there]
+        self.db.execute(
+            "UPDATE frames SET state = 'waiting', shown = ?, sent = ?, files = ?, bytes = ?, due_files = ?, due_bytes = ?"
+            " WHERE n = ?",
+            (msgspec.json.encode(shown), msgspec.json.encode(msgspec.structs.replace(sent, files=files)), len(shown.files),
+             shown.bytes, len(due), sum(due), number),
+        )  # fmt: skip
 
     def _free(self, place: str, size: int) -> tuple[str, str]:
         """The place itself, or the first beside it that is no other frame's, and where nothing of another size lies; and its key.
@@ -259,8 +306,7 @@ class Worksheet:
     def _page(self, marks: str, states: Sequence[str], last: int, look: int) -> list[Any]:
         with self._lock:
             return self.db.execute(
-                f"SELECT n, place, shown, state, why, sent FROM frames WHERE state IN ({marks}) AND n > ? AND seen >= ?"
-                " ORDER BY n LIMIT ?",
+                f"SELECT {_LINE} FROM frames WHERE state IN ({marks}) AND n > ? AND seen >= ? ORDER BY n LIMIT ?",
                 (*states, last, look, _PAGE),
             ).fetchall()
 
@@ -283,6 +329,7 @@ class Worksheet:
                     (state, why, encoded, sent.there if sent is not None else None, run, number),
                 )
                 if state == "sent":
+                    db.execute("UPDATE frames SET due_files = NULL, due_bytes = NULL WHERE n = ?", (number,))
                     db.execute("DELETE FROM begun WHERE frame = ?", (number,))
 
     def prove(self, outcomes: Iterable[tuple[int, State, str]]) -> None:
@@ -296,8 +343,7 @@ class Worksheet:
         """The frame that a destination calls so."""
         with self._lock:
             row = self.db.execute(
-                "SELECT n, place, shown, state, why, sent FROM frames WHERE there = ?"
-                " AND state IN ('sent', 'proven', 'missing', 'amiss')",
+                f"SELECT {_LINE} FROM frames WHERE there = ? AND state IN ('sent', 'proven', 'missing', 'amiss')",
                 (there,),
             ).fetchone()
         return _line(row) if row else None
@@ -330,6 +376,16 @@ class Worksheet:
             ).fetchall()
         return {row[0]: (row[1], row[2], row[3]) for row in rows}
 
+    def due(self, look: int) -> tuple[int, int, int]:
+        """Frames, files and bytes that are to be sent."""
+        with self._lock:
+            row = self.db.execute(
+                "SELECT coalesce(sum(kind != 'other'), 0), coalesce(sum(coalesce(due_files, files)), 0),"
+                " coalesce(sum(coalesce(due_bytes, bytes)), 0) FROM frames WHERE seen >= ? AND state IN ('waiting', 'missing')",
+                (look,),
+            ).fetchone()
+        return row[0], row[1], row[2]
+
     def table(self, look: int) -> list[Row]:
         """The fidelity table: for each thing how many frames keep, change or lose it, with an example."""
         rows: dict[str, dict[str, Any]] = {}
@@ -345,8 +401,18 @@ class Worksheet:
         return [Row(**row) for row in rows.values()]
 
 
+def changed_sidecars(former: Shown, now: Shown) -> list[ShownFile]:
+    """The sidecars of a frame that are new, or other ones than before."""
+    before = {file.at: (file.bytes, file.sha256 or file.etag) for file in former.files}
+    return [
+        file
+        for file in now.files
+        if file.role == "sidecar" and before.get(file.at) != (file.bytes, file.sha256 or file.etag)
+    ]
+
+
 def _line(row: Any) -> Line:
-    number, place, shown, state, why, sent = row
+    number, place, shown, state, why, sent, due, renewed = row
     return Line(
         number,
         place,
@@ -354,4 +420,6 @@ def _line(row: Any) -> Line:
         state,
         why,
         msgspec.json.decode(sent, type=Sent) if sent else None,
+        due,
+        bool(renewed),
     )

@@ -218,6 +218,8 @@ def _say_nothing(way: _Way, plan: "Plan", sheet: "Worksheet", *, json: bool) -> 
         f"Nothing to do: {say.many(plan.done[0], 'frame')} arrived before"
         + (f", and {plan.refused[0]:,} are not taken there." if plan.refused[0] else ".")
     )
+    if restated := sheet.restated(plan.look):
+        say.line(f"What is said of {say.many(len(restated), 'frame')} has changed since; there it is as it was.")
     say.line(
         f"May the old account go? bramblemoor erasable --account {way.source.name}"
         if way.source.name != "library"
