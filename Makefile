@@ -49,6 +49,7 @@ proof: .venv/ready  # the heavy proofs: random exports, kills, faults of real dr
 	$(BIN)/python proof/outside.py
 	$(BIN)/python proof/model.py
 	$(BIN)/python proof/moves.py
+	$(BIN)/python proof/services_amiss.py
 
 commands: .venv/ready  # docs/commands.md, from the program's own help
 	$(BIN)/python docs/commands.py

@@ -286,9 +286,9 @@ def nobody_is_overwritten(field: Field, number: int) -> list[str]:
     with field.begun("coldbarrow", field.fresh("coldbarrow"), "--fault", f"blind={number % 2}") as end:
         assert isinstance(end, Bucket)
         client, bucket, prefix = end.client()
-        client.put_object(Bucket=bucket, Key=f"{prefix}sent/{theirs}", Body=b"somebody else's")
-        wrong = ended(field.send(end, "sent"), (0,))
-        found = end.lying("sent")
+        client.put_object(Bucket=bucket, Key=f"{prefix}shared/{theirs}", Body=b"somebody else's")
+        wrong = ended(field.send(end, "shared"), (0,))
+        found = end.lying("shared")
     if found.pop(theirs) != b"somebody else's":
         wrong.append("somebody else's is overwritten")
     counts = Counter(found.values())

@@ -354,8 +354,8 @@ def test_once_more_brings_what_is_new_and_what_has_gone(shell: Shell, library: P
     move = ("migrate", "stonewharf", "other", "--folder", "Work", "--into", "Moved", "--yes", "--json")
     first = shell(*move, cwd=library).json
     source, moved = wharf.folder / "tree/Work", other.folder / "tree/Moved"
-    pictures = [path for path in sorted(source.rglob("*.jpg")) if path.with_name(path.name + ".xmp").exists()]
-    new, changed, both, gone = pictures[:4]
+    pictures = [path for path in sorted(source.rglob("*.jpg")) if len(list(path.parent.glob(f"{path.stem}.*"))) == 2]
+    new, changed, both, gone, theirs = pictures[:5]
     there = {path: moved / path.relative_to(source) for path in pictures}
     kept_there = {path: path.stat().st_ctime_ns for path in moved.rglob("*.jpg")}
 
@@ -368,21 +368,34 @@ def test_once_more_brings_what_is_new_and_what_has_gone(shell: Shell, library: P
     beside(both).write_bytes(words + b"<!-- changed here -->")
     beside(there[both]).write_bytes(b"changed there")
     there[gone].unlink()
+    there[theirs].write_bytes(b"somebody else's")
     plan = shell(*move[:-2], "--dry-run", "--json", cwd=library).json["to_send"]
-    assert (plan["frames"], plan["files"]) == (4, 3 + 2) and plan["bytes"] < gone.stat().st_size + 60_000
+    whole = gone.stat().st_size + theirs.stat().st_size
+    assert (plan["frames"], plan["files"]) == (5, 3 + 2 + 2) and plan["bytes"] < whole + 60_000
     again = shell(*move, cwd=library).json
-    assert again["balanced"] and kept(again)["arrived, and proven"] == 4
-    assert kept(again)["arrived and proven before"] == kept(first)["arrived, and proven"] - 4
+    assert again["balanced"] and kept(again)["arrived, and proven"] == 5
+    assert kept(again)["arrived and proven before"] == kept(first)["arrived, and proven"] - 5
     assert there[new].with_suffix(".xmp").read_bytes() == words
     assert beside(there[changed]).read_bytes() == beside(changed).read_bytes()
     assert beside(there[both]).read_bytes() == b"changed there"
-    told = [one["what"] for one in again["findings"]]
-    assert len(told) == 1 and f"as another file is {beside(both).name}" in told[0]
-    ours = there[both].with_name(told[0].split()[3])
+    told = {one["name"]: one["what"] for one in again["findings"]}
+    (sidecar,) = (what for what in told.values() if f"as another file is {beside(both).name}" in what)
+    ours = there[both].with_name(sidecar.split()[3])
     assert ours.read_bytes() == beside(both).read_bytes() and there[gone].read_bytes() == gone.read_bytes()
-    untouched = kept_there.keys() - {there[gone]}
+    (renamed,) = (what for what in told.values() if what.startswith("it is called "))
+    assert there[theirs].read_bytes() == b"somebody else's"
+    assert there[theirs].with_name(renamed.split()[3]).read_bytes() == theirs.read_bytes()
+    untouched = kept_there.keys() - {there[gone], there[theirs]}
     assert {path: path.stat().st_ctime_ns for path in untouched} == {path: kept_there[path] for path in untouched}
     assert shell(*move, cwd=library).json["nothing_to_do"]
+    # What is said of a picture there since it arrived is somebody's own word: it is told, and stays.
+    beside(there[new]).write_bytes(b"said there")
+    beside(changed).write_bytes(words)
+    last = shell(*move, cwd=library).json
+    assert [one["what"] for one in last["findings"] if one["name"].endswith(new.name)] == [
+        "somebody has changed its sidecar there since it arrived"
+    ]
+    assert beside(there[new]).read_bytes() == b"said there" and beside(there[changed]).read_bytes() == words
 
 
 def test_one_is_stopped_and_watched_from_elsewhere(shell: Shell, library: Path, begin: Begin) -> None:

@@ -77,9 +77,9 @@ def carry(
     def send(line: Line) -> Outcome:
         try:
             with budget.of(max(file.bytes for file in line.shown.files)):
-                # What an earlier run put there, and is missing or amiss, is this transfer's own: it may take its place again.
+                # What an earlier run put there, and arrived amiss, is this transfer's own: it may take its place again.
                 sent = line.sent.files if line.sent is not None and line.place else ()
-                own = [] if line.renewed else [file.at for file in sent]
+                own = [] if line.renewed or line.was_proven else [file.at for file in sent]
                 tried = Try(
                     [*sheet.begun(line.n), *own],
                     lambda place: sheet.begin(line.n, place),
@@ -90,7 +90,15 @@ def carry(
                     line.n,
                     "sent",
                     "",
-                    destination.send(f"{key}:{line.n}", line.place, line.shown, titles, source, tried),
+                    # One that was there and is gone is another one to a service that remembers keys.
+                    destination.send(
+                        f"{key}:{line.n}" + (f":{line.gone}" if line.gone else ""),
+                        line.place,
+                        line.shown,
+                        titles,
+                        source,
+                        tried,
+                    ),
                 )
         except Gone as error:
             return line.n, "left", str(error), None

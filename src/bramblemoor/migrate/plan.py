@@ -31,7 +31,7 @@ class AlbumsFate:
 
 @dataclass(frozen=True)
 class Plan:
-    """What a transfer will do. Amounts are frames, files, bytes."""
+    """What a transfer will do. Amounts are frames, files, bytes; `gone` are frames that were there, and are to be sent again."""
 
     look: int
     listed: tuple[int, int, int]
@@ -42,6 +42,7 @@ class Plan:
     albums: AlbumsFate
     room: int | None
     rate: float
+    gone: int
 
 
 def make_plan(
@@ -84,6 +85,7 @@ def make_plan(
     return Plan(
         look, of(*counts), sheet.due(look), of("sent", "proven", "amiss"), of("left"),
         [table[what] for what in _ORDER if what in table], _fate(sheet, keeps), room, float(sheet.get("rate", "0")),
+        sheet.gone(look),
     )  # fmt: skip
 
 

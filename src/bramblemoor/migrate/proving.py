@@ -38,7 +38,7 @@ Proof = tuple[int, State, str]
 @dataclass
 class Proven:
     """What the destination showed: frames, files and bytes of what was sent, how many were fetched back, and what is not as it
-    was sent.
+    was sent. `theirs` are frames of which somebody has changed something there since they arrived, and what.
     """
 
     frames: int = 0
@@ -46,6 +46,7 @@ class Proven:
     bytes: int = 0
     read: int = 0
     findings: list[Finding] = field(default_factory=list)
+    theirs: set[tuple[str, str]] = field(default_factory=set)
 
 
 def prove(sheet: Worksheet, account: Account, into: str, how: How, progress: Progress) -> Proven:
@@ -67,6 +68,10 @@ def prove(sheet: Worksheet, account: Account, into: str, how: How, progress: Pro
         progress(Stage("proving", "frames"), done, whole)
     lacking = [line for line in sheet.lines("sent", "proven", "amiss") if line.n not in seen]
     sheet.prove((line.n, "missing", "it was sent, and is not there") for line in lacking)
+    found.findings += [
+        Finding(frame, f"somebody has changed its {what} there since it arrived")
+        for frame, what in sorted(found.theirs)
+    ]
     return found
 
 
@@ -110,9 +115,13 @@ def _amiss(line: Line, shown: Shown, keeps: Fidelity, found: Proven) -> Iterator
         elif there.bytes != sent.bytes or (there.sha256 and there.sha256 != sent.sha256):
             yield f"{there.bytes:,} bytes are there that are not the {sent.bytes:,} that were sent"
     there_called = shown.files[0].name
+    changed = list(differences(line.sent.told, shown.told, keeps))
+    if line.was_proven:  # what is said of it there since is somebody's own word
+        found.theirs.update((name, what) for what in changed)
+        return
     if keeps.names and there_called != name:
         yield f"it is called {there_called} there"
-    for what in differences(line.sent.told, shown.told, keeps):
+    for what in changed:
         if what == "taken":
             yield f"it is dated {shown.told.taken or 'not at all'} there, and was sent as {line.sent.told.taken}"
         else:
@@ -128,6 +137,11 @@ def _why_amiss(file: SentFile, lying: tuple[int, str] | None) -> str:
     if not file.read_back and _MD5.fullmatch(lying[1]) and lying[1] != file.etag:
         return f"{file.at} is listed with another digest than was sent"
     return ""
+
+
+def _is_theirs(line: Line, file: SentFile) -> bool:
+    """Whether what is said of a frame there is somebody else's word by now: it had arrived as it was sent."""
+    return line.was_proven and file.role == "sidecar"
 
 
 def _is_read(number: int, how: How) -> bool:
@@ -178,7 +192,13 @@ def _of_tree(sheet: Worksheet, account: Tree, into: str, how: How, found: Proven
             scratch.execute("SELECT bytes, etag FROM lying WHERE path = ?", (file.at,)).fetchone()
             for file in line.sent.files
         ]
-        amiss = [why for file, one in zip(line.sent.files, lying, strict=True) if (why := _why_amiss(file, one))]
+        amiss = []
+        for file, one in zip(line.sent.files, lying, strict=True):
+            if why := _why_amiss(file, one):
+                if _is_theirs(line, file):
+                    found.theirs.add((line.shown.id, file.role))
+                else:
+                    amiss.append(why)
         found.frames += line.amount.frames
         found.files += sum(one is not None for one in lying)
         found.bytes += sum(one[0] for one in lying if one is not None)
@@ -207,8 +227,11 @@ def _of_tree(sheet: Worksheet, account: Tree, into: str, how: How, found: Proven
             read = _digest(partial(account.open, Inside(file.at), 0, ""), file.bytes)
             if read is None:
                 return number, "missing", f"{file.at} is not there"
-            if read != file.sha256:
+            if read == file.sha256:
+                continue
+            if not _is_theirs(line, file):
                 return number, "amiss", f"{file.at} is not what was sent"
+            found.theirs.add((line.shown.id, file.role))
         return number, state, why
 
     with ThreadPoolExecutor(_READERS) as pool:

@@ -24,7 +24,7 @@ State = Literal["waiting", "sent", "proven", "missing", "amiss", "left"]
 had.
 """
 _PAGE = 500
-_LINE = "n, place, shown, state, why, sent, coalesce(due_bytes, bytes), due_bytes NOT NULL"
+_LINE = "n, place, shown, state, why, sent, coalesce(due_bytes, bytes), due_bytes NOT NULL, gone, was_proven"
 _ALIVE = 15  # seconds in which a run that is alive says so
 _TABLES = """
     PRAGMA journal_mode = WAL;
@@ -37,6 +37,7 @@ _TABLES = """
         place TEXT NOT NULL DEFAULT '', place_key TEXT NOT NULL DEFAULT '', sent BLOB, there TEXT,
         run INTEGER NOT NULL DEFAULT 0, found TEXT NOT NULL DEFAULT '', restated INTEGER NOT NULL DEFAULT 0,
         due_files INTEGER, due_bytes INTEGER,               -- what of it is to be sent, where the rest is there
+        gone INTEGER NOT NULL DEFAULT 0, was_proven INTEGER NOT NULL DEFAULT 0,
         UNIQUE (id, mark)
     );
     CREATE INDEX IF NOT EXISTS frames_there ON frames (there);
@@ -62,7 +63,8 @@ Weighed = tuple[Shown, str, str, Sequence[Verdict], str]
 
 class Line(msgspec.Struct, frozen=True):
     """A frame of the worksheet. `place` is where its original is to lie, where the destination has folders; `due` are the bytes
-    to be sent of it; where it is `renewed`, these are of sidecars, and the rest is there.
+    to be sent of it; where it is `renewed`, these are of sidecars, and the rest is there. `gone` is how often
+    it was there and is gone; what lies in its place once it `was_proven` and is something else now, somebody else put there.
     """
 
     n: int
@@ -73,6 +75,8 @@ class Line(msgspec.Struct, frozen=True):
     sent: Sent | None
     due: int
     renewed: bool
+    gone: int
+    was_proven: bool
 
     @property
     def amount(self) -> Amount:
@@ -160,19 +164,23 @@ class Worksheet:
         """Frames that had arrived, and are not there any more, wait again. `ids` are what a service without folders shows; of
         a file that no list of folders has, `is_there` is asked.
         """
-        gone = list[int]()
-        for line in self.lines("proven"):
-            assert line.sent is not None
-            if line.place:
-                paths = [file.at for file in line.sent.files if file.bytes]
-                if any(not self._lies(path) and not is_there(path) for path in paths):
-                    gone.append(line.n)
-            elif line.sent.there not in ids:
-                gone.append(line.n)
-        self.prove((number, "missing", "it was there, and is there no more") for number in gone)
 
-    def _lies(self, path: str) -> bool:
-        return self.db.execute("SELECT 1 FROM lying WHERE key = ?", (collision_key(path),)).fetchone() is not None
+        def lies(file: SentFile) -> bool:
+            row = self.db.execute("SELECT bytes FROM lying WHERE key = ?", (collision_key(file.at),)).fetchone()
+            if row is None:
+                return not file.bytes or is_there(file.at)
+            return row[0] == file.bytes or file.role == "sidecar"  # what was said of it there since is theirs
+
+        gone = [
+            line.n
+            for line in self.lines("proven", "amiss")
+            if line.sent is not None and not (all(map(lies, line.sent.files)) if line.place else line.sent.there in ids)
+        ]
+        with self.changing() as db:
+            db.executemany(
+                "UPDATE frames SET state = 'missing', found = 'it was there, and is there no more', gone = gone + 1 WHERE n = ?",
+                ((number,) for number in gone),
+            )
 
     def enter(self, look: int, frames: Iterable[Weighed]) -> None:
         """Enter frames as they are shown now."""
@@ -329,14 +337,16 @@ class Worksheet:
                     (state, why, encoded, sent.there if sent is not None else None, run, number),
                 )
                 if state == "sent":
-                    db.execute("UPDATE frames SET due_files = NULL, due_bytes = NULL WHERE n = ?", (number,))
+                    db.execute(
+                        "UPDATE frames SET due_files = NULL, due_bytes = NULL, was_proven = 0 WHERE n = ?", (number,)
+                    )
                     db.execute("DELETE FROM begun WHERE frame = ?", (number,))
 
     def prove(self, outcomes: Iterable[tuple[int, State, str]]) -> None:
         with self.changing() as db:
             db.executemany(
-                "UPDATE frames SET state = ?, found = ? WHERE n = ?",
-                ((state, found, number) for number, state, found in outcomes),
+                "UPDATE frames SET state = ?, found = ?, was_proven = was_proven OR ? WHERE n = ?",
+                ((state, found, state == "proven", number) for number, state, found in outcomes),
             )
 
     def line_of(self, there: str) -> Line | None:
@@ -359,6 +369,15 @@ class Worksheet:
     def _one(self, column: str, number: int) -> Any:
         with self._lock:
             return self.db.execute(f"SELECT {column} FROM frames WHERE n = ?", (number,)).fetchone()[0]
+
+    def gone(self, look: int) -> int:
+        """Frames that are to be sent as they are gone from there."""
+        with self._lock:
+            row = self.db.execute(
+                "SELECT count(*) FROM frames WHERE seen >= ? AND state = 'waiting' AND was_proven AND due_bytes IS NULL",
+                (look,),
+            ).fetchone()
+        return int(row[0])
 
     def restated(self, look: int) -> list[str]:
         """Frames of which something else is said by now than was sent."""
@@ -412,7 +431,7 @@ def changed_sidecars(former: Shown, now: Shown) -> list[ShownFile]:
 
 
 def _line(row: Any) -> Line:
-    number, place, shown, state, why, sent, due, renewed = row
+    number, place, shown, state, why, sent, due, renewed, gone, was_proven = row
     return Line(
         number,
         place,
@@ -422,4 +441,6 @@ def _line(row: Any) -> Line:
         msgspec.json.decode(sent, type=Sent) if sent else None,
         due,
         bool(renewed),
+        gone,
+        bool(was_proven),
     )

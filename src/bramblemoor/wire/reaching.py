@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import certifi
+from urllib3.util.ssl_match_hostname import CertificateError
 
 from bramblemoor.errors import ServiceTrouble, WrongUse
 
@@ -27,6 +28,7 @@ class Unreachable:
         return ServiceTrouble(f"{name} cannot be reached at {url}: {self.why}.", self.remedy)
 
 
+_ANOTHER_HOST = Unreachable("its certificate is of another host", "Check the address; nothing was sent.", True)
 _LATER = "Check the network, then run the same command again: it goes on where it stopped."
 
 
@@ -35,6 +37,8 @@ def why_unreachable(error: BaseException, proxy: str = "") -> Unreachable:
     for cause in _causes(error):
         if isinstance(cause, ssl.SSLCertVerificationError):
             return _of_certificate(cause)
+        if isinstance(cause, CertificateError):
+            return _ANOTHER_HOST
         if isinstance(cause, ssl.SSLError):
             return Unreachable(
                 f"it does not speak TLS as it should ({cause.reason or type(cause).__name__})",
@@ -56,15 +60,17 @@ def why_unreachable(error: BaseException, proxy: str = "") -> Unreachable:
 
 
 def _named(error: BaseException) -> str:
-    names = {"ReadTimeout": "it does not answer in time", "ConnectTimeout": "it does not answer in time",
-             "PoolTimeout": "it does not answer in time", "WriteTimeout": "it does not take what is sent",
-             "RemoteProtocolError": "it ends the connection in the middle of an answer"}  # fmt: skip
-    return names.get(type(error).__name__, type(error).__name__)
+    name = type(error).__name__
+    if name.removesuffix("Error") in ("ReadTimeout", "ConnectTimeout", "PoolTimeout"):
+        return "it does not answer in time"
+    if name in ("RemoteProtocolError", "ConnectionClosedError", "ProtocolError", "IncompleteRead"):
+        return "it ends the connection in the middle of an answer"
+    return "it does not take what is sent" if name == "WriteTimeout" else name
 
 
 def _of_certificate(error: ssl.SSLCertVerificationError) -> Unreachable:
     if error.verify_code in (_OF_ANOTHER_HOST, _OF_ANOTHER_ADDRESS):
-        return Unreachable("its certificate is of another host", "Check the address; nothing was sent.", True)
+        return _ANOTHER_HOST
     if error.verify_code in _OUT_OF_DATE:
         return Unreachable(
             f"its certificate is not good today ({error.verify_message})",
