@@ -303,6 +303,19 @@ def test_from_the_library_a_selection(shell: Shell, library: Path, begin: Begin)
                 library / "pictures" / key.removeprefix("sent/")
             ).read_bytes()
     assert owls == 6 and "sent/albums/Owls.csv" in keys
+
+    # An album that is new, and one that has changed: their lists are put right, and nothing else is sent.
+    def lists() -> dict[str, int]:
+        with sqlite3.connect(barrow.folder / "objects.sqlite") as db:
+            rows = db.execute("SELECT key, blob FROM objects WHERE key LIKE 'sent/albums/%'").fetchall()
+        return {key: (barrow.folder / "blobs" / blob).read_text().count("\n") - 1 for key, blob in rows}
+
+    shell("album", "make", "Later", "--keyword", "owls", cwd=library)
+    shell("album", "take", "Owls", "--frame", Path(next(key for key in keys if key.endswith(".jpg"))).name, cwd=library)
+    move = ("migrate", "library", "coldbarrow", "--keyword", "owls", "--into", "sent", "--yes")
+    assert kept(shell(*move, "--json", cwd=library).json) == {"arrived and proven before": 6}
+    assert lists() == {"sent/albums/Owls.csv": 5, "sent/albums/Later.csv": 6}
+    assert "Nothing to do: 6 frames arrived before" in shell(*move, cwd=library).out
     # Somebody else's file stays as it is; what should have its name is told.
     words = next(key for key in keys if key.endswith(".xmp"))
     theirs = wharf.folder / "tree" / words

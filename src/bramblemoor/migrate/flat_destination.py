@@ -1,7 +1,7 @@
 """Where a collection goes: to a flat service, in its fields, and inside of copies where it has none."""
 
 import hashlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import partial
 
@@ -15,10 +15,10 @@ from bramblemoor.frames.source import MemorySource
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_writing import without_own
 from bramblemoor.migrate.fidelity import EMBEDDED, can_embed, fitted, is_told
-from bramblemoor.migrate.sending import BREAKS, Destination, Sent, SentFile, Try, broken, of_bytes, packet_of
+from bramblemoor.migrate.sending import BREAKS, Destination, Filled, Sent, SentFile, Try, broken, of_bytes, packet_of
 from bramblemoor.migrate.sources import Gone, Source, told_of
 from bramblemoor.services.interface import Content, FrameUploads, Listing
-from bramblemoor.services.moving import Changed, Outgoing, Shown, ShownAlbum, ShownFile, Told
+from bramblemoor.services.moving import Changed, Outgoing, Shown, ShownFile, Told
 from bramblemoor.wire.http import ConnectionBroke
 
 
@@ -123,13 +123,13 @@ class FlatDestination(Destination):
         original.require_same()
         return _with_known(content, frame, wanted)
 
-    def put_albums(self, key: str, albums: Iterable[tuple[ShownAlbum, Sequence[tuple[str, Shown]]]]) -> list[str]:
+    def put_albums(self, key: str, albums: Iterable[Filled], former: Mapping[str, SentFile]) -> dict[str, SentFile]:
         for album, frames in albums:
             if not frames:
                 continue
             made = self._account.make_album(f"{key}:{album.id}", album)
             self._account.put_in_album(made.id, [there for there, _ in frames])
-        return []
+        return {}
 
 
 def _with_known(content: bytes, frame: Shown, wanted: Sequence[str]) -> tuple[bytes | None, tuple[str, ...]]:

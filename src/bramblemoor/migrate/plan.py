@@ -6,10 +6,11 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from bramblemoor.migrate.fidelity import Row, weigh, why_refused
+from bramblemoor.migrate.look import Look, Weighed
 from bramblemoor.migrate.sending import Destination
 from bramblemoor.migrate.sources import Offered, Source
 from bramblemoor.migrate.transfers import Scope
-from bramblemoor.migrate.worksheet import Weighed, Worksheet
+from bramblemoor.migrate.worksheet import Worksheet
 from bramblemoor.running import Progress, Stage, portions
 from bramblemoor.services.moving import FIELDS, Fidelity, Shown, ShownAlbum
 
@@ -54,18 +55,19 @@ def make_plan(
     earlier: Iterable[tuple[str, str, str]],
     progress: Progress,
 ) -> Plan:
-    """List the source, and weigh each frame. `earlier` is what other transfers have brought there: see `Worksheet.enter_held`."""
-    look = sheet.begin_listing()
+    """List the source, and weigh each frame. `earlier` is what other transfers have brought there: see `Look.enter_held`."""
+    seen = Look(sheet)
+    look = seen.number
     keeps, listed, folders = destination.keeps, 0, dict[str, list[str]]()
-    sheet.enter_lying(destination.lying())
+    seen.enter_lying(destination.lying())
     shown = destination.held()
     there = dict(shown or ())
     digests = [(sha256, called, sha256) for called, sha256 in there.items() if sha256]
-    sheet.enter_held([*digests, *(one for one in earlier if one[1] in there)])
+    seen.enter_held([*digests, *(one for one in earlier if one[1] in there)])
     if shown is not None or keeps.tree:
-        sheet.note_gone(there.keys(), destination.has)
+        seen.note_gone(there.keys(), destination.has)
     for some in portions(source.frames(read=not keeps.sidecars), _ENTERED):
-        sheet.enter(look, (_entry(one, source, destination, scope) for one in some))
+        seen.enter(_entry(one, source, destination, scope) for one in some)
         listed += len(some)
         progress(Stage(f"listing {source.name}", "frames"), listed, 0)
         if scope.folders:
@@ -79,7 +81,7 @@ def make_plan(
         found = [count for state, count in counts.items() if state in states]
         return sum(one[0] for one in found), sum(one[1] for one in found), sum(one[2] for one in found)
 
-    sheet.note_held(look)
+    seen.note_held()
     counts = sheet.counts(look)
     table = {row.what: row for row in sheet.table(look)}
     return Plan(

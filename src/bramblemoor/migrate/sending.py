@@ -1,7 +1,7 @@
 """What is sent, and what every destination does."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 
@@ -61,6 +61,10 @@ class Try:
     there: Sequence[SentFile] = ()
 
 
+Filled = tuple[ShownAlbum, Sequence[tuple[str, Shown]]]
+"""An album with its frames in order: what the destination calls each, and what it is."""
+
+
 class Destination(ABC):
     """Where frames are sent. `keeps` is what it said of itself; `into` the folder that all goes below, "" for its topmost."""
 
@@ -94,10 +98,9 @@ class Destination(ABC):
         """
 
     @abstractmethod
-    def put_albums(self, key: str, albums: Iterable[tuple[ShownAlbum, Sequence[tuple[str, Shown]]]]) -> list[str]:
-        """Make albums and put frames into them, in order: each as the destination calls it, with what it is.
-
-        Returns where those stand that are lists.
+    def put_albums(self, key: str, albums: Iterable[Filled], former: Mapping[str, SentFile]) -> dict[str, SentFile]:
+        """Make albums and put frames into them, in order. Returns those that are lists, by their albums; `former` are those that
+        an earlier run put there.
         """
 
 

@@ -4,7 +4,7 @@ import csv
 import hashlib
 import io
 import threading
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 
@@ -13,15 +13,13 @@ from bramblemoor.disk.told import Inside, inside
 from bramblemoor.frames.moments import parse_moment
 from bramblemoor.library.albums import harmless
 from bramblemoor.library.layout import folder_for
-from bramblemoor.migrate.sending import BREAKS, Destination, Sent, SentFile, Try, broken, of_bytes, packet_of
+from bramblemoor.migrate.sending import BREAKS, Destination, Filled, Sent, SentFile, Try, broken, of_bytes, packet_of
 from bramblemoor.migrate.sources import Gone, Source
 from bramblemoor.services.interface import Content, Entry, NameTaken, NotTaken, Tree, TreeUploads
-from bramblemoor.services.moving import Arrived, Changed, Outgoing, Shown, ShownAlbum, ShownFile
+from bramblemoor.services.moving import Arrived, Changed, Outgoing, Shown, ShownFile
 from bramblemoor.wire.http import Answered, ConnectionBroke
 
 LISTS = "albums"
-
-_FIRST = Try((), lambda path: None)
 
 
 class TreeDestination(Destination):
@@ -159,9 +157,11 @@ class TreeDestination(Destination):
         outgoing.require(ours.hexdigest())
         return Arrived(path, came, ours.hexdigest(), path, True) if ours.digest() == theirs.digest() else None
 
-    def put_albums(self, key: str, albums: Iterable[tuple[ShownAlbum, Sequence[tuple[str, Shown]]]]) -> list[str]:
-        """A list for each, as the library writes them, with the album's title: path, title, taken, position, album."""
-        made = []
+    def put_albums(self, key: str, albums: Iterable[Filled], former: Mapping[str, SentFile]) -> dict[str, SentFile]:
+        """A list for each, as the library writes them, with the album's title: path, title, taken, position, album. One that has
+        changed takes the place of its former one, unless somebody has changed that.
+        """
+        made = dict[str, SentFile]()
         for album, frames in albums:
             text = io.StringIO(newline="")
             writer = csv.writer(text)
@@ -169,9 +169,15 @@ class TreeDestination(Destination):
             for position, (path, frame) in enumerate(frames, 1):
                 row = (path, frame.told.title, frame.told.taken, position, album.title)
                 writer.writerow([harmless(cell) for cell in row])
+            content, was = text.getvalue().encode(), former.get(album.id)
+            ours = was is not None and self._is_still(was)
+            if was is not None and ours and was.sha256 == hashlib.sha256(content).hexdigest():
+                made[album.id] = was
+                continue
             name = f"{self.into}/" if self.into else ""
             path = f"{name}{LISTS}/{self._named(safe_name(album.title))}.csv"
-            made.append(self._put_bytes(f"{key}:{album.id}", path, text.getvalue().encode(), _FIRST).at)
+            again = Try([was.at] if was is not None and ours else [], lambda path: None)
+            made[album.id] = self._put_bytes(f"{key}:{album.id}", path, content, again)
         return made
 
 

@@ -104,10 +104,15 @@ def migrate(
         if not json:
             print_plan(way.transfer, plan, way.destination)
         _require_room(plan, way)
-        if not plan.to_send[0] and not sheet.counts(plan.look).get("sent"):
+        waits = plan.to_send[1] or sheet.counts(plan.look).get("sent")
+        if not waits and sheet.albums_mark() == sheet.get("albums"):
             _say_nothing(way, plan, sheet, json=json)
             return
-        require_consent(f"Send {say.many(plan.to_send[0], 'frame')} to {destination}?", "It would be sent", yes=yes)
+        what = say.many(plan.to_send[0], "frame") if plan.to_send[0] else say.many(plan.to_send[1], "file")
+        asked = (
+            f"Send {what} to {destination}?" if waits else f"Nothing is to be sent. Put albums right at {destination}?"
+        )
+        require_consent(asked, "It would be sent", yes=yes)
         receipt = _run(library, sheet, way, plan, cast(Literal["list", "sample", "all"], prove), quiet=json)
     finish(receipt, json=json, attention=bool(receipt.left_out))
 
@@ -248,14 +253,14 @@ def _run(
             "Go on with the same command; how far it is: bramblemoor transfer show " + way.transfer.id,
         )
     with say.meter() as progress:
-        way.destination.put_albums(key, sheet.albums())
+        sheet.note_albums(way.destination.put_albums(key, sheet.albums(), sheet.lists))
         proven = prove(sheet, way.account, way.destination.into, how, progress)
     sheet.put("runs", str(run))
     with holding(library):
         number = next_number(library.receipts)
         receipt = receipt_of_transfer(sheet, way.transfer, plan, proven, number, run, started, amount_text)
         write_receipt(library.receipts, receipt)
-    if not quiet:
+    if not quiet and carried.frames:
         say.line(
             f"Sent {say.many(carried.frames, 'frame')}, {say.size(carried.bytes)}, in {say.duration(carried.seconds)}"
             f" ({say.size(carried.rate)}/s)."
