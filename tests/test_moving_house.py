@@ -313,7 +313,7 @@ def test_from_the_library_a_selection(shell: Shell, library: Path, begin: Begin)
     shell("album", "make", "Later", "--keyword", "owls", cwd=library)
     shell("album", "take", "Owls", "--frame", Path(next(key for key in keys if key.endswith(".jpg"))).name, cwd=library)
     move = ("migrate", "library", "coldbarrow", "--keyword", "owls", "--into", "sent", "--yes")
-    assert kept(shell(*move, "--json", cwd=library).json) == {"arrived and proven before": 6}
+    assert kept(shell(*move, "--json", cwd=library).json) == {"arrived, and proven": 6}  # sidecars say albums, too
     assert lists() == {"sent/albums/Owls.csv": 5, "sent/albums/Later.csv": 6}
     assert "Nothing to do: 6 frames arrived before" in shell(*move, cwd=library).out
     # Somebody else's file stays as it is; what should have its name is told.
@@ -335,6 +335,12 @@ def test_from_the_library_a_selection(shell: Shell, library: Path, begin: Begin)
     shell("migrate", "library", "thrushfield", "--keyword", "owls", "--yes", "--json", cwd=library)
     more = shell("migrate", "library", "thrushfield", "--yes", "--json", cwd=library).json
     assert kept(more)["lay there already"] == 6 and len(taken(field)) == len(truth(wharf))
+    shell("album", "make", "Latest", "--keyword", "owls", cwd=library)
+    albums = shell("migrate", "library", "thrushfield", "--yes", "--json", cwd=library).json
+    assert kept(albums) == {"arrived and proven before": len(truth(wharf)) - 6, "lay there already": 6}
+    labels = {one["title"]: len(one["members"]) for one in json.loads((field.folder / "labels.json").read_text())}
+    assert labels["Latest"] == 6 and len(taken(field)) == len(truth(wharf))
+    assert shell("migrate", "library", "thrushfield", "--yes", "--json", cwd=library).json["nothing_to_do"]
 
 
 def test_a_transfer_that_is_killed_goes_on(shell: Shell, library: Path, begin: Begin) -> None:
