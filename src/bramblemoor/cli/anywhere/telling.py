@@ -72,9 +72,8 @@ def print_plan(transfer: "Transfer", plan: "Plan", destination: "Destination") -
     ]
     say.table(("", "frames", "files", "size"), rows, right=(1, 2, 3), indent=2)
     if plan.gone:
-        say.line(
-            f"  {say.many(plan.gone, 'frame')} of these had arrived, and {'is' if plan.gone == 1 else 'are'} there no more"
-        )
+        what = "one frame of these" if plan.gone == 1 else f"{plan.gone:,} of these frames"
+        say.line(f"  {what} had arrived, and {'is' if plan.gone == 1 else 'are'} not there any more, or changed")
     say.line(f"  room there: {say.size(plan.room) if plan.room is not None else 'it does not say'}")
     if plan.rate and sending[2]:
         say.line(f"  at the rate of the last run ({say.size(plan.rate)}/s): {say.duration(sending[2] / plan.rate)}")
