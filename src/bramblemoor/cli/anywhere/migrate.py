@@ -77,7 +77,8 @@ def migrate(
 
     First a plan is shown: what the destination keeps, changes, or cannot hold. Then frames go from the one to the other without
     a copy here; of services only what --kind and --album say, of the library what any condition says. What arrived is proven.
-    It may be stopped at any moment, and the same command goes on; given once more, it brings only what is new.
+    It may be stopped at any moment, and the same command goes on; given once more, it brings what is new, and what has gone
+    there.
     """
     if prove not in _HOW:
         raise WrongUse(f"{prove!r} is no way to prove it.", f"Ways are: {', '.join(_HOW)}.")
