@@ -82,7 +82,7 @@ def migrate(
     """
     if prove not in _HOW:
         raise WrongUse(f"{prove!r} is no way to prove it.", f"Ways are: {', '.join(_HOW)}.")
-    from bramblemoor.migrate.transfers import Scope, worksheet_of
+    from bramblemoor.migrate.transfers import Scope, enter_transfer, worksheet_of
 
     library = library_here(library_dir)
     scope = Scope(
@@ -91,29 +91,23 @@ def migrate(
         below=folder.strip("/"), into=into.strip("/"), arrival=arrival, folders=folders_as_albums, embed=not as_they_are,
     )  # fmt: skip
     way = _way(library, source, destination, scope, selection, patience)
-    if way.is_new and not dry_run:
-        from bramblemoor.migrate.transfers import enter_transfer
-
-        with holding(library):
-            enter_transfer(library, way.transfer)
     if dry_run:
         _show(library, way, scope, json=json)
         return
+    if way.is_new:
+        with holding(library):
+            enter_transfer(library, way.transfer)
     with worksheet_of(library, way.transfer) as sheet:
         plan = _planned(library, sheet, way, scope)
         sheet.put("stores", way.destination.keeps.stores)
         if not json:
             print_plan(way.transfer, plan, way.destination)
         _require_room(plan, way)
-        waits = plan.to_send[1] or sheet.counts(plan.look).get("sent")
+        waits = bool(plan.to_send[1] or sheet.counts(plan.look).get("sent"))
         if not waits and sheet.albums_mark() == sheet.get("albums"):
             _say_nothing(way, plan, sheet, json=json)
             return
-        what = say.many(plan.to_send[0], "frame") if plan.to_send[0] else say.many(plan.to_send[1], "file")
-        asked = (
-            f"Send {what} to {destination}?" if waits else f"Nothing is to be sent. Put albums right at {destination}?"
-        )
-        require_consent(asked, "It would be sent", yes=yes)
+        _require_consent(plan, destination, waits=waits, yes=yes)
         receipt = _run(library, sheet, way, plan, cast(Literal["list", "sample", "all"], prove), quiet=json)
     finish(receipt, json=json, attention=bool(receipt.left_out))
 
@@ -214,6 +208,13 @@ def _require_room(plan: "Plan", way: _Way) -> None:
             f"{way.destination.name} has room for {say.size(plan.room)}, and {say.size(plan.to_send[2])} are to be sent.",
             "Make room there, or send less: choose with --kind, --album or other conditions.",
         )
+
+
+def _require_consent(plan: "Plan", destination: str, *, waits: bool, yes: bool) -> None:
+    frames, files, _ = plan.to_send
+    what = say.many(frames, "frame") if frames else say.many(files, "file")
+    asked = f"Send {what} to {destination}?" if waits else f"Nothing is to be sent. Put albums right at {destination}?"
+    require_consent(asked, "It would be sent", yes=yes)
 
 
 def _say_nothing(way: _Way, plan: "Plan", sheet: "Worksheet", *, json: bool) -> None:
