@@ -2,12 +2,10 @@
 sides.
 """
 
-import hashlib
 import re
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Literal
@@ -20,9 +18,9 @@ from bramblemoor.migrate.sending import SentFile
 from bramblemoor.migrate.tree_destination import lying_below
 from bramblemoor.migrate.worksheet import Line, State, Worksheet
 from bramblemoor.running import Progress, Stage, portions
-from bramblemoor.services.interface import Account, Listing, PartStream, Tree, Uploads
+from bramblemoor.services.interface import Account, Listing, Tree, Uploads
 from bramblemoor.services.moving import Fidelity, Shown
-from bramblemoor.wire.http import Answered, ConnectionBroke
+from bramblemoor.services.tree_survey import digest_there
 
 How = Literal["list", "sample", "all"]
 SAMPLE = 20
@@ -31,7 +29,6 @@ _READERS = 8
 _MD5 = re.compile('"[0-9a-f]{32}"')
 """An ETag that is the digest of an object, as stores give it to one that was put whole and is not encrypted with its own key."""
 _ENTERED = 500
-_TRIES = 3
 Proof = tuple[int, State, str]
 
 
@@ -90,7 +87,7 @@ def _one_of_list(pair: tuple[Line, Shown], account: Listing, keeps: Fidelity, ho
     if not amiss and _is_read(line.n, how):
         for file in shown.files:
             found.read += 1
-            if file.sha256 and _digest(partial(account.open_file, file, 0, ""), file.bytes) != file.sha256:
+            if file.sha256 and digest_there(partial(account.open_file, file, 0, ""), file.bytes) != file.sha256:
                 amiss.append(f"what is had of {file.name} there is not what the service says that it has")
     return line.n, "amiss" if amiss else "proven", "; ".join(amiss)
 
@@ -146,26 +143,6 @@ def _is_theirs(line: Line, file: SentFile) -> bool:
 
 def _is_read(number: int, how: How) -> bool:
     return how == "all" or (how == "sample" and number % SAMPLE == 1)
-
-
-def _digest(begin: Callable[[], AbstractContextManager[PartStream]], size: int) -> str | None:
-    """The SHA-256 of what can be had; "" where that is not all, None where nothing is there."""
-    digest, came = hashlib.sha256(), 0
-    for _ in range(_TRIES):
-        try:
-            digest, came = hashlib.sha256(), 0
-            with begin() as stream:
-                for piece in stream.pieces:
-                    digest.update(piece)
-                    came += len(piece)
-            return digest.hexdigest() if came == size else ""
-        except ConnectionBroke:
-            continue
-        except Answered as error:
-            if error.status in (404, 410):
-                return None
-            raise
-    return ""
 
 
 @dataclass(frozen=True)
@@ -224,7 +201,7 @@ def _of_tree(sheet: Worksheet, account: Tree, into: str, how: How, found: Proven
             return number, state, why
         for file in line.sent.files:
             found.read += 1
-            read = _digest(partial(account.open, Inside(file.at), 0, ""), file.bytes)
+            read = digest_there(partial(account.open, Inside(file.at), 0, ""), file.bytes)
             if read is None:
                 return number, "missing", f"{file.at} is not there"
             if read == file.sha256:

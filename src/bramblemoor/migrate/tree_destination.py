@@ -17,6 +17,7 @@ from bramblemoor.migrate.sending import BREAKS, Destination, Filled, Sent, SentF
 from bramblemoor.migrate.sources import Gone, Source
 from bramblemoor.services.interface import Content, Entry, NameTaken, NotTaken, Tree, TreeUploads
 from bramblemoor.services.moving import Arrived, Changed, Outgoing, Shown, ShownFile
+from bramblemoor.services.tree_survey import digest_there
 from bramblemoor.wire.http import Answered, ConnectionBroke
 
 LISTS = "albums"
@@ -128,34 +129,23 @@ class TreeDestination(Destination):
 
     def _is_still(self, sent: SentFile) -> bool:
         """Whether what lies there is what was sent, and nobody has changed it since."""
+        return self._digest(sent.at, sent.bytes) == sent.sha256
+
+    def _digest(self, path: str, size: int) -> str | None:
         assert isinstance(self._account, Tree)
-        digest = hashlib.sha256()
-        try:
-            with self._account.open(Inside(sent.at), 0, "") as stream:
-                for piece in stream.pieces:
-                    digest.update(piece)
-        except (Answered, ConnectionBroke):
-            return False
-        return digest.hexdigest() == sent.sha256
+        return digest_there(partial(self._account.open, Inside(path), 0, ""), size)
 
     def _there(self, path: Inside, outgoing: Outgoing, content: Content) -> Arrived | None:
         """What lies at a path, where it is the same as what is to be sent."""
-        theirs, came = hashlib.sha256(), 0
-        assert isinstance(self._account, Tree)
-        with self._account.open(path, 0, "") as stream:
-            for piece in stream.pieces:
-                theirs.update(piece)
-                came += len(piece)
-                if came > outgoing.bytes:
-                    return None
-        if came != outgoing.bytes:
+        theirs = self._digest(path, outgoing.bytes)
+        if not theirs:
             return None
         ours = hashlib.sha256()
         with content() as pieces:
             for piece in pieces:
                 ours.update(piece)
         outgoing.require(ours.hexdigest())
-        return Arrived(path, came, ours.hexdigest(), path, True) if ours.digest() == theirs.digest() else None
+        return Arrived(path, outgoing.bytes, theirs, path, True) if ours.hexdigest() == theirs else None
 
     def put_albums(self, key: str, albums: Iterable[Filled], former: Mapping[str, SentFile]) -> dict[str, SentFile]:
         """A list for each, as the library writes them, with the album's title: path, title, taken, position, album. One that has

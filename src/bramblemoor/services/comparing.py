@@ -3,7 +3,6 @@
 Both lists stand in a table outside memory, however long they are.
 """
 
-import hashlib
 import os
 import sqlite3
 import tempfile
@@ -11,6 +10,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, closing, contextmanager
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Literal
 
@@ -19,8 +19,7 @@ from bramblemoor.errors import WrongUse
 from bramblemoor.library.home import Library
 from bramblemoor.running import PIECE, Progress, Stage, portions
 from bramblemoor.services.interface import Entry, PartStream, Tree
-from bramblemoor.services.tree_survey import kind_by_name, once
-from bramblemoor.wire.http import ConnectionBroke
+from bramblemoor.services.tree_survey import digest_there, kind_by_name, once
 
 State = Literal["same", "same size", "differs", "only first", "only second"]
 """`same size` are files of one size of which no digest is known on one side: they were not read."""
@@ -175,15 +174,7 @@ class Comparison:
 
     def _digest(self, wanted: tuple[int, str, int]) -> str:
         side, path, size = wanted
-        digest, came = hashlib.sha256(), 0
-        try:
-            with self.sides[side].open(Inside(path)) as stream:
-                for piece in stream.pieces:
-                    digest.update(piece)
-                    came += len(piece)
-        except ConnectionBroke:
-            return ""
-        return digest.hexdigest() if came == size else ""
+        return digest_there(partial(self.sides[side].open, Inside(path)), size) or ""
 
     def counts(self) -> dict[State, tuple[int, int]]:
         """How many files, and bytes, there are in which state."""

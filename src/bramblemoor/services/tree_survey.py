@@ -1,11 +1,17 @@
-"""What a tree of files amounts to: its frames by folder, each thing counted once however many paths lead to it."""
+"""What a tree of files amounts to: its frames by folder, each thing counted once however many paths lead to it; and the digest
+of one of them, as it is read there.
+"""
 
-from collections.abc import Iterable
+import hashlib
+from collections.abc import Callable, Iterable
+from contextlib import AbstractContextManager
 
 from bramblemoor.disk.durable import TEMPORARY
 from bramblemoor.frames.sniff import ending_of
-from bramblemoor.services.interface import Entry, FolderCount, Statement, Survey
+from bramblemoor.services.interface import Entry, FolderCount, PartStream, Statement, Survey
+from bramblemoor.wire.http import Answered, ConnectionBroke
 
+_TRIES = 3
 _FILMS = (".mp4", ".m4v", ".mov", ".qt", ".3gp", ".avi", ".mts", ".m2ts", ".mpg", ".mpeg")
 _RAWS = (".dng", ".cr2", ".cr3", ".nef", ".arw", ".raf", ".orf", ".rw2", ".pef", ".srw")
 SIDECAR = ".xmp"
@@ -78,3 +84,26 @@ def survey_of(name: str, entries: Iterable[Entry], lists: str, room: int | None)
         twice=len(again),
         room=room,
     )
+
+
+def digest_there(begin: Callable[[], AbstractContextManager[PartStream]], size: int) -> str | None:
+    """The SHA-256 of a file at a service, read from its first byte; "" where it does not have that size, or breaks off again
+    and again, None where nothing is there.
+    """
+    for _ in range(_TRIES):
+        digest, came = hashlib.sha256(), 0
+        try:
+            with begin() as stream:
+                for piece in stream.pieces:
+                    digest.update(piece)
+                    came += len(piece)
+                    if came > size:
+                        break
+            return digest.hexdigest() if came == size else ""
+        except ConnectionBroke:
+            continue
+        except Answered as error:
+            if error.status in (404, 410):
+                return None
+            raise
+    return ""

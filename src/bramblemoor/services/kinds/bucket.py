@@ -5,7 +5,7 @@ import threading
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 from bramblemoor.disk.told import Inside, Outside, inside
@@ -21,8 +21,8 @@ from bramblemoor.services.interface import (
     TreeUploads,
 )
 from bramblemoor.services.moving import Arrived, Fidelity, Outgoing, Powers
-from bramblemoor.services.tree_survey import survey_of
-from bramblemoor.wire.http import Answered, ConnectionBroke
+from bramblemoor.services.tree_survey import digest_there, survey_of
+from bramblemoor.wire.http import Answered
 from bramblemoor.wire.objects import PART, Bucket, CameWrong, parted
 
 _KEY_BYTES = 1024
@@ -166,12 +166,4 @@ class BucketTree(Account, Tree, TreeUploads):
         return digest.hexdigest(), ""
 
     def _reads(self, path: Inside, sha256: str, size: int) -> bool:
-        digest, came = hashlib.sha256(), 0
-        with self.open(path, 0, "") as stream:
-            try:
-                for piece in stream.pieces:
-                    digest.update(piece)
-                    came += len(piece)
-            except ConnectionBroke:
-                return False
-        return came == size and digest.hexdigest() == sha256
+        return digest_there(partial(self.open, path, 0, ""), size) == sha256

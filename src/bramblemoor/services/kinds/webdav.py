@@ -5,7 +5,7 @@ import threading
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 from bramblemoor.disk.told import Inside
@@ -22,8 +22,8 @@ from bramblemoor.services.interface import (
     TreeUploads,
 )
 from bramblemoor.services.moving import Arrived, Changed, Fidelity, Outgoing, Powers
-from bramblemoor.services.tree_survey import NAME_BYTES, is_unfinished, survey_of, unfinished
-from bramblemoor.wire.http import Answered, ConnectionBroke, Http, check_address, first_byte, told_digest
+from bramblemoor.services.tree_survey import NAME_BYTES, digest_there, is_unfinished, survey_of, unfinished
+from bramblemoor.wire.http import Answered, Http, check_address, first_byte, told_digest
 from bramblemoor.wire.signing import Login
 from bramblemoor.wire.webdav import Honours, Lying, WebDav
 
@@ -153,17 +153,9 @@ class WebDavFolders(Account, Tree, TreeUploads):
             why = "it is full" if status in (_FULL, 413) else f"it answers {status}"
             raise NotTaken(why)
         outgoing.require(sent.hexdigest())
-        read, came = hashlib.sha256(), 0
-        with self.open(Inside(beside), 0, "") as stream:
-            try:
-                for piece in stream.pieces:
-                    read.update(piece)
-                    came += len(piece)
-            except ConnectionBroke:
-                return None
-        if read.digest() != sent.digest() or came != outgoing.bytes:
+        if digest_there(partial(self.open, Inside(beside), 0, ""), outgoing.bytes) != sent.hexdigest():
             return None
-        return Arrived(beside, came, read.hexdigest())
+        return Arrived(beside, outgoing.bytes, sent.hexdigest())
 
     def _move(self, beside: str, path: Inside, outgoing: Outgoing) -> None:
         status = self._dav.move(beside, path)
