@@ -119,40 +119,40 @@ class End:
         raise NotImplementedError
 
 
-class Folders(End):
+class OnDisk(End):
+    """One whose files lie in folders of this machine, where `top` says."""
+
+    def top(self, below: str) -> Path:
+        return Path(self.where["folder"], below)
+
     def fill(self, truth: list[Frame]) -> None:
         for one in truth:
-            path = Path(self.where["folder"], "from", one.path)
+            path = self.top("from") / one.path
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(one.content)
             if one.said:
                 path.with_name(path.name + ".xmp").write_bytes(sidecar(one.said))
-        _open_to_all(Path(self.where["folder"]))
 
     def lying(self, below: str) -> dict[str, bytes]:
-        top = Path(self.where["folder"], below)
+        top = self.top(below)
         return {path.relative_to(top).as_posix(): path.read_bytes() for path in top.rglob("*") if path.is_file()}
 
 
-def _open_to_all(folder: Path) -> None:
-    for path in (folder, *folder.rglob("*")):
-        path.chmod(0o777 if path.is_dir() else 0o666)
+class Folders(OnDisk):
+    """A real server, which runs as somebody else."""
+
+    def fill(self, truth: list[Frame]) -> None:
+        super().fill(truth)
+        top = Path(self.where["folder"])
+        for path in (top, *top.rglob("*")):
+            path.chmod(0o777 if path.is_dir() else 0o666)
 
 
-class InLibrary(End):
+class InLibrary(OnDisk):
     """Pictures that lie in a library already: the program sends what it has there."""
 
-    def fill(self, truth: list[Frame]) -> None:
-        for one in truth:
-            path = Path(self.where["folder"], "pictures", one.path)
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_bytes(one.content)
-            if one.said:
-                path.with_name(path.name + ".xmp").write_bytes(sidecar(one.said))
-
-    def lying(self, below: str) -> dict[str, bytes]:
-        top = Path(self.where["folder"], "pictures")
-        return {path.relative_to(top).as_posix(): path.read_bytes() for path in top.rglob("*") if path.is_file()}
+    def top(self, below: str) -> Path:
+        return Path(self.where["folder"], "pictures")
 
 
 class Bucket(End):
@@ -225,22 +225,25 @@ class Flat(End):
 
 
 @contextmanager
-def flat(name: str, service: str, folder: Path, truth: list[Frame], *faults: str) -> Iterator[Flat]:
-    end = Flat(name, "flat", {"folder": str(folder)})
-    end.fill(truth)
-    command = [str(PROGRAM), "stand-in", service, str(folder), *faults]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+def standing_in(service: str, folder: Path, *faults: str) -> Iterator[Where]:
+    """A stand-in with its account in a folder; yields where it is."""
+    process = subprocess.Popen(
+        [str(PROGRAM), "stand-in", service, str(folder), *faults], stdout=subprocess.PIPE, text=True
+    )
     try:
         assert process.stdout is not None and "listens" in process.stdout.readline()
-        end.where |= {
-            "url": (folder / "address.txt").read_text().strip(),
-            "user": "",
-            "secret": (folder / "token.txt").read_text().strip(),
-        }
-        yield end
+        address, secret = (folder / "address.txt").read_text(), (folder / "token.txt").read_text()
+        yield {"folder": str(folder), "url": address.strip(), "user": "", "secret": secret.strip()}
     finally:
         process.kill()
         process.wait()
+
+
+@contextmanager
+def flat(name: str, service: str, folder: Path, truth: list[Frame]) -> Iterator[Flat]:
+    Flat(name, "flat", {"folder": str(folder)}).fill(truth)
+    with standing_in(service, folder) as where:
+        yield Flat(name, "flat", where)
 
 
 class Lab:

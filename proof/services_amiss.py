@@ -23,7 +23,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from bad_servers import listening, noting, plain, pointing
-from moves import PROGRAM, Bucket, End, Flat, Folders, Frame, InLibrary, Lab, frames, moved, sidecar, unlike
+from moves import PROGRAM, Bucket, End, Flat, Frame, InLibrary, Lab, OnDisk, frames, moved, standing_in, unlike
 from real import free_port
 
 Done = subprocess.CompletedProcess[str]
@@ -31,20 +31,11 @@ _KINDS = {"stonewharf": ("folders", "keeper"), "coldbarrow": ("bucket", "VALLEYK
 _SERVICES = tuple(_KINDS)
 
 
-class Tree(Folders):
+class Tree(OnDisk):
     """The stand-in with folders, which keeps them on disk."""
 
-    def lying(self, below: str) -> dict[str, bytes]:
-        top = Path(self.where["folder"], "tree", below)
-        return {path.relative_to(top).as_posix(): path.read_bytes() for path in top.rglob("*") if path.is_file()}
-
-    def fill(self, truth: list[Frame]) -> None:
-        for one in truth:
-            path = Path(self.where["folder"], "tree", "from", one.path)
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_bytes(one.content)
-            if one.said:
-                path.with_name(path.name + ".xmp").write_bytes(sidecar(one.said))
+    def top(self, below: str) -> Path:
+        return Path(self.where["folder"], "tree", below)
 
 
 class Field:
@@ -66,27 +57,14 @@ class Field:
     @contextmanager
     def begun(self, service: str, folder: Path, *faults: str, known: bool = True) -> Iterator[End]:
         """A stand-in with its account in a folder, which may be there already; `known` to the library under its own name."""
-        process = None
-        try:
-            if service == "thrushfield" and not folder.exists():
-                Flat(service, "flat", {"folder": str(folder)}).fill([])
-            process = subprocess.Popen(
-                [str(PROGRAM), "stand-in", service, str(folder), *faults], stdout=subprocess.PIPE, text=True
-            )
-            assert process.stdout is not None and "listens" in process.stdout.readline()
-            kind, user = _KINDS[service]
-            where = {
-                "folder": str(folder), "kind": kind, "user": user, "url": (folder / "address.txt").read_text().strip(),
-                "secret": (folder / "token.txt").read_text().strip(),
-            }  # fmt: skip
-            end = {"folders": Tree, "bucket": Bucket, "flat": Flat}[kind](service, kind, where)
+        kind, user = _KINDS[service]
+        if kind == "flat" and not folder.exists():
+            Flat(service, kind, {"folder": str(folder)}).fill([])
+        with standing_in(service, folder, *faults) as where:
+            end = {"folders": Tree, "bucket": Bucket, "flat": Flat}[kind](service, kind, where | {"user": user})
             if known:
                 self.lab.add(end)
             yield end
-        finally:
-            if process is not None:
-                process.kill()
-                process.wait()
 
     def send(self, end: End, into: str, *more: str) -> Done:
         return self.lab.run(*moved(self.library, end, into, "--patience", "4", *more))
