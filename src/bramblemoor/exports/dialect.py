@@ -16,7 +16,7 @@ import msgspec
 from bramblemoor.errors import WrongUse
 from bramblemoor.exports.dialect_rules import KEY, REFERENCES, EntryKind, FieldName, FieldRule, RecordRules, Rules
 from bramblemoor.exports.templates import BadTemplate, Template, folded, last_step
-from bramblemoor.frames.sniff import is_picture_ending
+from bramblemoor.frames.kinds import is_picture_ending
 
 
 class BadDialect(WrongUse):

@@ -13,7 +13,7 @@ from bramblemoor.disk.names import safe_name
 from bramblemoor.errors import PartsAmiss, WrongUse
 from bramblemoor.exports.containers.folder import FolderPart, looks_unpacked
 from bramblemoor.exports.dialect import Dialect, known_dialects, load_dialect
-from bramblemoor.frames.sniff import ending_of
+from bramblemoor.frames.kinds import ending_of
 
 OWN_FOLDERS = "folders"
 """The dialect of pictures in folders of one's own."""

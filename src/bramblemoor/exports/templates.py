@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from urllib.parse import quote
 
-from bramblemoor.frames.sniff import ending_of, is_of_another_kind
+from bramblemoor.frames.kinds import ending_of, is_of_another_kind
 
 WORDS = ("folder", "parent", "stem", "ending", "name", "suffix", "counter", "number", "position")
 _TOKEN = re.compile(r"\s*(?:'([^']*)'|([A-Za-z]+)|(\d+)|([+|]))")

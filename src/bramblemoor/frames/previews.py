@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from bramblemoor.frames.boxes import boxes
 from bramblemoor.frames.exif import preview_places
 from bramblemoor.frames.jpeg import read_jpeg
-from bramblemoor.frames.sniff import HEAD, RAWS, kind_of, media_type
+from bramblemoor.frames.kinds import HEAD, RAWS, kind_of, media_type
 from bramblemoor.frames.source import ByteSource, FileSource, MemorySource
 
 if TYPE_CHECKING:

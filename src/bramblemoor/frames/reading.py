@@ -12,7 +12,7 @@ from bramblemoor.frames.exif import Exif, read_exif
 from bramblemoor.frames.heif import read_heif
 from bramblemoor.frames.iptc import read_iptc, resources
 from bramblemoor.frames.jpeg import read_jpeg
-from bramblemoor.frames.sniff import HEAD, Kind, kind_of, media_type
+from bramblemoor.frames.kinds import HEAD, Kind, kind_of, media_type
 from bramblemoor.frames.source import ByteSource, MemorySource
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import has_edits, read_xmp

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from bramblemoor.frames.exif import read_exif
 from bramblemoor.frames.previews import embedded_previews
-from bramblemoor.frames.sniff import HEAD, RAWS, kind_of, media_type
+from bramblemoor.frames.kinds import HEAD, RAWS, kind_of, media_type
 from bramblemoor.frames.source import FileSource
 
 if TYPE_CHECKING:

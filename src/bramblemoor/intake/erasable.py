@@ -11,7 +11,7 @@ from pathlib import Path
 from bramblemoor.depots.register.register import within_reach
 from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.file_systems import file_system_of
-from bramblemoor.frames.sniff import HEAD, ending_of, kind_of, media_type
+from bramblemoor.frames.kinds import HEAD, ending_of, kind_of, media_type
 from bramblemoor.intake.listing import FILM_THUMBNAIL, SOUNDS, Listing, Lying, list_source
 from bramblemoor.intake.objects import together
 from bramblemoor.library.copies import LIBRARY

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import Claim
-from bramblemoor.frames.sniff import RAWS
+from bramblemoor.frames.kinds import RAWS
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame
 from bramblemoor.intake.listing import Looked, digest_there
 from bramblemoor.intake.objects import Shot, stem_of

@@ -16,7 +16,7 @@ from bramblemoor.errors import NotPossible
 from bramblemoor.frames.claims import SEVERAL, Claim, Facts, Field, believe
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.frames.reading import read_picture
-from bramblemoor.frames.sniff import ending_of
+from bramblemoor.frames.kinds import ending_of
 from bramblemoor.frames.source import FileSource
 from bramblemoor.frames.xmp_edits import believed_text
 from bramblemoor.frames.xmp_fragments import instructions

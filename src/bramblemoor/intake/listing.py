@@ -15,7 +15,7 @@ from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.pixels import Misfire, misfire_in
 from bramblemoor.frames.reading import read_picture
-from bramblemoor.frames.sniff import Kind, is_picture_ending
+from bramblemoor.frames.kinds import Kind, is_picture_ending
 from bramblemoor.frames.source import FileSource
 from bramblemoor.library.globs import fits
 from bramblemoor.library.receipts import Finding

@@ -8,7 +8,7 @@ from datetime import datetime
 from bramblemoor.frames.claims import Claim, believe, believed_moment
 from bramblemoor.frames.moments import CONTRADICTS, Moment, agreement, moment_in_name, written_offset
 from bramblemoor.frames.pixels import Misfire
-from bramblemoor.frames.sniff import RAWS, ending_of
+from bramblemoor.frames.kinds import RAWS, ending_of
 from bramblemoor.intake.listing import Looked, Lying
 
 _NUMBER = re.compile(r"(\d+)(?!.*\d)")

@@ -9,7 +9,7 @@ from bramblemoor.disk.names import collision_key
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim, believe
 from bramblemoor.frames.moments import Moment, moment_from_epoch, now_utc, parse_shift
-from bramblemoor.frames.sniff import ending_of
+from bramblemoor.frames.kinds import ending_of
 from bramblemoor.intake.clocks import (
     correct,
     days_of,

@@ -9,7 +9,7 @@ from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, Claim, Field
 from bramblemoor.frames.heard import Heard
 from bramblemoor.frames.moments import now_seconds, now_utc
-from bramblemoor.frames.sniff import RAWS
+from bramblemoor.frames.kinds import RAWS
 from bramblemoor.library.receipts import stamp
 
 

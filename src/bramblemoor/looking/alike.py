@@ -12,7 +12,7 @@ from typing import Any
 from bramblemoor.frames.claims import Claim, believed_moment
 from bramblemoor.frames.likeness import Relation, prints_of, relation
 from bramblemoor.frames.moments import Moment
-from bramblemoor.frames.sniff import RAWS, ending_of
+from bramblemoor.frames.kinds import RAWS, ending_of
 from bramblemoor.library.catalogue import shown_by
 from bramblemoor.library.home import Library
 from bramblemoor.library.selection import Selected

@@ -11,7 +11,7 @@ from typing import Any, Literal
 import msgspec
 
 from bramblemoor.frames.moments import parse_moment
-from bramblemoor.frames.sniff import ending_of
+from bramblemoor.frames.kinds import ending_of
 from bramblemoor.services.moving import FIELDS, NOTHING_TOLD, Fidelity, Limit, Shown, Told
 
 Outcome = Literal["kept", "inside", "changed", "lost"]

@@ -14,7 +14,7 @@ from bramblemoor.disk.told import Inside
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim, Facts, believe
 from bramblemoor.frames.reading import read_picture
-from bramblemoor.frames.sniff import RAWS, ending_of
+from bramblemoor.frames.kinds import RAWS, ending_of
 from bramblemoor.frames.source import ByteSource, FileSource
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import has_edits, read_xmp

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from contextlib import AbstractContextManager
 
 from bramblemoor.disk.durable import TEMPORARY
-from bramblemoor.frames.sniff import ending_of
+from bramblemoor.frames.kinds import ending_of
 from bramblemoor.services.interface import Entry, FolderCount, PartStream, Statement, Survey
 from bramblemoor.wire.http import Answered, ConnectionBroke
 

@@ -18,7 +18,7 @@ from bramblemoor.exports.containers.interface import Entry
 from bramblemoor.exports.dialect_rules import KEY
 from bramblemoor.exports.documents import BrokenDocument, csv_rows, decoded, json_tree, xml_tree
 from bramblemoor.frames.reading import PictureReading, read_picture
-from bramblemoor.frames.sniff import HEAD, kind_of, media_type
+from bramblemoor.frames.kinds import HEAD, kind_of, media_type
 from bramblemoor.frames.source import MemorySource
 
 _PICTURES, _DOCUMENTS = 400, 120  # looked into
