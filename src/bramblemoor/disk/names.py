@@ -5,10 +5,12 @@ import re
 import unicodedata
 from collections.abc import Callable
 
-_FORBIDDEN = {ord(character): "_" for character in '<>:"/\\|?*%'} | dict.fromkeys((*range(32), *range(127, 160)))
+_FORBIDDEN = {ord(character): "_" for character in '<>:"/\\|?*'} | dict.fromkeys((*range(32), *range(127, 160)))
 _DEVICES = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
 _PLAIN = re.compile(r"[A-Za-z0-9_-][A-Za-z0-9_ .-]{0,98}[A-Za-z0-9_-]")
 """Most names: nothing in them is refused anywhere, unless a device is called so."""
+AMBIGUOUS = re.compile("%(?=0D|0A|25)", re.IGNORECASE)
+"""A percent sign that could be mistaken for the encoding of a list of checksums."""
 _MOST = 255
 _LONG = 140  # bytes; encrypted folders, say, hold no longer names
 _ROOM = len(".xmp") + len(".bm-new")
@@ -23,13 +25,13 @@ LITTER = frozenset((".DS_Store", "Thumbs.db", "desktop.ini", ".Spotlight-V100", 
 def safe_name(name: str) -> str:
     """The name itself where every file system takes it, else the nearest that they take.
 
-    NFC; no reserved character, control character or `%`; no trailing dot or space; no device name; room for the
+    NFC; no reserved or control character, no `%` that could be mistaken; no trailing dot or space; no device name; room for the
     suffixes that are put behind it, in UTF-8 bytes and in UTF-16 units.
     """
     if _PLAIN.fullmatch(name) and not is_device_name(name):
         return name
     name = unicodedata.normalize("NFC", name.encode("utf-8", "replace").decode())
-    name = _trimmed(name.translate(_FORBIDDEN).lstrip())
+    name = _trimmed(AMBIGUOUS.sub("_", name.translate(_FORBIDDEN)).lstrip())
     stem, dot, ending = name.rpartition(".")
     if not stem:
         stem, dot, ending = name, "", ""
@@ -43,7 +45,7 @@ def safe_name(name: str) -> str:
 
 
 _NOT_EVERYWHERE = re.compile(
-    f"[{re.escape(''.join(chr(code) for code in _FORBIDDEN if chr(code) not in '/%'))}]|[. ](?=/|$)"
+    f"[{re.escape(''.join(chr(code) for code in _FORBIDDEN if chr(code) != '/'))}]|[. ](?=/|$)"
     f"|(?:^|/)(?:{'|'.join(sorted(_DEVICES))})(?=[./]|$)",
     re.IGNORECASE,
 )
@@ -54,10 +56,6 @@ def may_be_refused(path: str) -> bool:
     if _NOT_EVERYWHERE.search(path) is not None:
         return True
     return len(path) * 4 > _LONG and any(len(os.fsencode(step)) > _LONG for step in path.split("/"))
-
-
-AMBIGUOUS = re.compile("%(?=0D|0A|25)", re.IGNORECASE)
-"""A percent sign that could be mistaken for the encoding of a list of checksums."""
 
 
 def listable(path: str) -> str:

@@ -19,6 +19,7 @@ from bramblemoor.exports.records import Record, parts_listed, read_albums, read_
 from bramblemoor.exports.staging import JOB_BYTES, JOB_FILES
 from bramblemoor.exports.templates import folded, last_step
 from bramblemoor.exports.worksheet import Worksheet, encode_claims, entry_of, rows_of_part, taken_of
+from bramblemoor.frames.kinds import is_sidecar
 from bramblemoor.processes import Helpers
 from bramblemoor.running import portions
 
@@ -139,7 +140,7 @@ def _read(dialect: Dialect, document: _Document) -> Iterator[_Said]:
     """What a sidecar, an index or the description of an album says."""
     entry, name, kind, content = document.entry, document.name, document.kind, document.content
     if kind == "sidecar":
-        is_xmp = name.lower().endswith(".xmp")
+        is_xmp = is_sidecar(name)
         for number, record in enumerate(read_sidecar(content, name, dialect)):
             family = "xmp" if is_xmp else "sidecar"
             yield "record", _record_row(entry, number, record, family, dialect, content if is_xmp else None)

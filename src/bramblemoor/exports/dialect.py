@@ -16,7 +16,7 @@ import msgspec
 from bramblemoor.errors import WrongUse
 from bramblemoor.exports.dialect_rules import KEY, REFERENCES, EntryKind, FieldName, FieldRule, RecordRules, Rules
 from bramblemoor.exports.templates import BadTemplate, Template, folded, last_step
-from bramblemoor.frames.kinds import is_picture_ending
+from bramblemoor.frames.kinds import is_picture_ending, is_sidecar
 
 
 class BadDialect(WrongUse):
@@ -87,7 +87,7 @@ class Dialect:
         """What an archive entry of this name is. An XMP beside a picture is a sidecar in every dialect."""
         plain = composed(entry)
         found: EntryKind = next((kind for kind, pattern in self._kinds if pattern.fullmatch(plain)), "other")
-        return "sidecar" if found in ("picture", "other") and entry.lower().endswith(".xmp") else found
+        return "sidecar" if found in ("picture", "other") and is_sidecar(entry) else found
 
     @property
     def tells_of_each(self) -> bool:

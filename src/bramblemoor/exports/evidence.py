@@ -10,8 +10,8 @@ from typing import Literal, NamedTuple
 from bramblemoor.exports.dialect import Dialect, composed
 from bramblemoor.exports.templates import folded, last_step
 from bramblemoor.exports.worksheet import Worksheet
-from bramblemoor.frames.moments import AGREES, CONTRADICTS, SILENT, agreement, parse_moment
 from bramblemoor.frames.kinds import is_of_another_kind
+from bramblemoor.frames.moments import AGREES, CONTRADICTS, SILENT, agreement, parse_moment
 
 Why = Literal["digest", "size", "ending", "date", "known", "name"]
 """Why a record is not that of a picture: what of it contradicts; that another is known as its own; or that only a name tells."""

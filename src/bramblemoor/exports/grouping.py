@@ -23,8 +23,8 @@ from bramblemoor.exports.evidence import (
 )
 from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key, stem_of
-from bramblemoor.frames.moments import AGREES, CONTRADICTS, SILENT
 from bramblemoor.frames.kinds import same_ending
+from bramblemoor.frames.moments import AGREES, CONTRADICTS, SILENT
 
 # The distinct contents, those of one name together; by name and content, so that the order of parts plays no part.
 _CONTENTS = """

@@ -11,8 +11,8 @@ from datetime import datetime
 from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.evidence import BY_NAME, CALLED, INSIDE, LYING, OFTEN, How, Score, refuse_contradicted, weighed
 from bramblemoor.exports.worksheet import Worksheet
-from bramblemoor.frames.moments import parse_moment
 from bramblemoor.frames.kinds import ending_of
+from bramblemoor.frames.moments import parse_moment
 
 _FAMILIES = ("sidecar", "index", "xmp")
 _QUARTER, _FURTHEST = 900, 14 * 3600  # seconds: of what the offsets of time zones are multiples, and the largest

@@ -9,6 +9,7 @@ from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.dialect_rules import REFERENCES, AlbumRules, FieldRule, PositionRule, RecordRules
 from bramblemoor.exports.documents import ABSENT, BrokenDocument, Tree, csv_rows, json_tree, xml_tree
 from bramblemoor.frames.claims import Claim, written_position
+from bramblemoor.frames.kinds import is_sidecar
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import has_edits, read_xmp
 
@@ -47,7 +48,7 @@ class AlbumReading:
 def read_sidecar(content: bytes, name: str, dialect: Dialect) -> list[Record]:
     """The records of a sidecar, mostly one. Never raises: a document that cannot be read makes a record that says why."""
     rules = dialect.sidecar
-    if not name.lower().endswith(".xmp"):
+    if not is_sidecar(name):
         try:
             return list(read_records(content, rules))
         except BrokenDocument as error:

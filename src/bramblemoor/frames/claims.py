@@ -9,7 +9,7 @@ import msgspec
 
 from bramblemoor.frames.moments import Moment, infer_offset, parse_moment, parse_offset
 
-Source = Literal["you", "sidecar", "xmp", "iptc", "camera", "service", "map", "name", "file"]
+Source = Literal["you", "sidecar", "xmp", "iptc", "camera", "service", "map", "name", "file", "pixels"]
 Field = Literal[
     "taken",
     "offset",
@@ -40,8 +40,10 @@ Field = Literal[
 
 # The most believed first; "sidecar" is what somebody wrote into the XMP beside a picture in the library.
 # Location names and positions follow LOCATION_ORDER: what a delivered XMP says comes after the camera.
-ORDER: tuple[Source, ...] = ("you", "sidecar", "xmp", "iptc", "camera", "service", "map", "name", "file")
-LOCATION_ORDER: tuple[Source, ...] = ("you", "sidecar", "camera", "xmp", "iptc", "service", "map", "name", "file")
+ORDER: tuple[Source, ...] = ("you", "sidecar", "xmp", "iptc", "camera", "service", "map", "name", "file", "pixels")
+LOCATION_ORDER: tuple[Source, ...] = (
+    "you", "sidecar", "camera", "xmp", "iptc", "service", "map", "name", "file", "pixels"
+)  # fmt: skip
 HAND: tuple[Source, ...] = ("you", "sidecar")
 """Said by hand, here or in an editor: of these two the latest word counts, whichever said it."""
 _RANKS: dict[Source, int] = {source: ORDER.index("you" if source in HAND else source) for source in ORDER}

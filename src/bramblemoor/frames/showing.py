@@ -5,8 +5,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from bramblemoor.frames.exif import read_exif
-from bramblemoor.frames.previews import embedded_previews
 from bramblemoor.frames.kinds import HEAD, RAWS, kind_of, media_type
+from bramblemoor.frames.previews import embedded_previews
 from bramblemoor.frames.source import FileSource
 
 if TYPE_CHECKING:

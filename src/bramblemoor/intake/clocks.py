@@ -1,11 +1,12 @@
 """Cameras' clocks: corrected as the user says, and named where one was reset; and the order in which frames were taken."""
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim
+from bramblemoor.frames.kinds import PICTURES
 from bramblemoor.frames.moments import Moment, moment_told, parse_shift, written_shift
 from bramblemoor.intake.objects import Shot, at
 from bramblemoor.library.folding import plain
@@ -15,6 +16,7 @@ _EPOCHS = (1904, 1970, 1980, 2000)
 """Years at whose beginning clocks start that were never set; of later ones each camera has its own."""
 _NEW = timedelta(days=2)  # so long after the beginning of a year a clock may have been running since it was reset
 _FAR = timedelta(days=60)  # by so much a frame is dated before one that its camera's counter had first
+_SOON = 100  # so many numbers further a counter is of the same camera
 _HALF = 5000  # of 10,000: where a counter has begun again
 
 
@@ -45,19 +47,27 @@ def parse_shifts(told: Sequence[str]) -> list[Shift]:
     return found
 
 
-def correct(shots: Sequence[Shot], shifts: Sequence[Shift]) -> None:
-    """Correct the moments of frames by their cameras' shifts. Raises WrongUse for a camera that took none of them."""
+def correct(shots: Sequence[Shot], shifts: Sequence[Shift], reset: Collection[str]) -> None:
+    """Correct the moments of frames by their cameras' shifts. `reset` are the paths of frames whose clock had been reset: to
+    these go the moment of the first one, and shifts that lead out of the year they are in; to the others what is left of those.
+
+    Raises WrongUse for a camera that took none of them.
+    """
     for shift in shifts:
         mine = [shot for shot in shots if plain(shift.camera) in plain(shot.camera)]
         dated = [shot for shot in mine if at(shot) is not None]
         if not dated:
             cameras = ", ".join(sorted({shot.camera for shot in shots if shot.camera})) or "none that tells its name"
             raise WrongUse(f"No frame here was taken by {shift.camera!r}.", f"The cameras here: {cameras}.")
+        lost = [shot for shot in dated if shot.path in reset]
+        if lost and (shift.by is None or abs(shift.by) >= _FAR):
+            dated = lost
+        else:
+            dated = [shot for shot in dated if shot.path not in reset]
         by = shift.by
         if by is None:
             assert shift.first is not None
-            first = min(dated, key=_local)
-            by = shift.first.shown - _local(first)
+            by = shift.first.shown - min(map(_local, dated))
         for shot in dated:
             try:
                 moment = Moment(local=_local(shot) + by, offset=_offset(shot, shift))
@@ -82,24 +92,51 @@ def _offset(shot: Shot, shift: Shift) -> int | None:
     return shot.taken.offset if shot.taken is not None else None
 
 
-def with_reset_clocks(shots: Sequence[Shot]) -> list[Finding]:
-    """Find frames whose camera had lost its clock: their moment is forgotten here, and told in no name or order.
+def reset_clocks(shots: Sequence[Shot]) -> list[Shot]:
+    """The frames whose camera had lost its clock, by what the clock said, uncorrected.
+
+    A clock that was reset begins anew at a New Year: of a year at which clocks begin, or long before the frame that the same
+    counter had just before. What follows on it is of the same clock. A second camera of one model has a counter of its own.
+    """
+    found: list[Shot] = []
+    before: dict[str, Shot] = {}
+    lost: set[str] = set()
+    for shot in sorted(shots, key=_counter(shots)):
+        if at(shot) is None or shot.original.family not in PICTURES:
+            continue
+        local, last = _local(shot), before.get(shot.camera)
+        since = local - _local(last) if last is not None else None
+        begins_anew = local - datetime(local.year, 1, 1) <= _NEW
+        goes_on = since is not None and timedelta(0) <= since <= _NEW
+        if last is not None and goes_on:
+            is_lost = last.path in lost
+        elif begins_anew and local.year in _EPOCHS:
+            is_lost = True
+        else:
+            is_lost = begins_anew and last is not None and since is not None and -since >= _FAR and _is_next(last, shot)
+        if is_lost:
+            lost.add(shot.path)
+            found.append(shot)
+        before[shot.camera] = shot
+    return found
+
+
+def _is_next(one: Shot, other: Shot) -> bool:
+    """Whether a counter had one frame soon after another."""
+    return 0 < (other.place[1] - one.place[1]) % (2 * _HALF) <= _SOON
+
+
+def forget_reset(lost: Sequence[Shot]) -> list[Finding]:
+    """Forget the moments of frames whose clock had been reset and was not corrected: they are told in no name or order.
 
     Returns what a person should know, camera by camera.
     """
-    found: dict[str, list[Shot]] = {}
-    latest: dict[str, datetime] = {}  # by camera, of the frames that its counter has had so far
-    for shot in sorted(shots, key=_counter(shots)):
-        local, camera = at(shot), shot.camera or "a camera that tells no name"
-        if local is None or shot.shifted:
-            continue
-        begins_anew = local - datetime(local.year, 1, 1) <= _NEW
-        if begins_anew and (local.year in _EPOCHS or latest.get(camera, local) - local >= _FAR):
-            found.setdefault(camera, []).append(shot)
-        else:
-            latest[camera] = max(local, latest.get(camera, local))
+    by_camera: dict[str, list[Shot]] = {}
+    for shot in lost:
+        if not shot.shifted:
+            by_camera.setdefault(shot.camera or "a camera that tells no name", []).append(shot)
     findings = []
-    for camera, mine in found.items():
+    for camera, mine in by_camera.items():
         told = min(_local(shot) for shot in mine)
         for shot in mine:
             shot.taken = None

@@ -19,6 +19,8 @@ from bramblemoor.library.receipts import Finding
 from bramblemoor.library.renewing import take_up_all
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 
+_STANDING = ("original", "rendition", "clip")
+"""The roles of files that can stand for a frame."""
 _SAID = "intake"
 """By whom what the user said of a whole intake was told."""
 
@@ -64,7 +66,7 @@ def enter_frames(library: Library, landing: Placing, arrived: Sequence[Arrived])
     take_up_all(library, [row["frame"] for row in joined if row is not None])
     with library.ledger.changing(facts=True):
         for one in arrived:
-            sidecar = _join(library, one, files) if one.frame.joins else _enter(library, landing, one, files)
+            sidecar = _join(library, landing, one, files) if one.frame.joins else _enter(library, landing, one, files)
             written += [sidecar] if sidecar is not None else []
         flush_files(written, library.root)
     return files
@@ -74,6 +76,8 @@ def _enter(library: Library, landing: Placing, one: Arrived, files: dict[int, in
     """Enter one frame; returns its sidecar, which is written and not flushed."""
     db, frame = library.db, one.frame
     pictures = [came for came in one.came if came.file.role != "sidecar"]
+    if not pictures:
+        return None  # a sidecar by itself is kept as it came
     path = original_of(one.came).file.path
     name = path.rpartition("/")[2]
     number = add_frame(
@@ -114,7 +118,7 @@ def _joined(library: Library, path: str) -> sqlite3.Row | None:
     return row
 
 
-def _join(library: Library, one: Arrived, files: dict[int, int]) -> Path | None:
+def _join(library: Library, landing: Placing, one: Arrived, files: dict[int, int]) -> Path | None:
     """Enter files that belong to a frame which is here; its sidecar, if it is new or changed by that, is returned."""
     db = library.db
     row = _joined(library, one.frame.joins)
@@ -125,16 +129,18 @@ def _join(library: Library, one: Arrived, files: dict[int, int]) -> Path | None:
         return None
     take_up_edits(library, row["frame"])
     for came in one.came:
-        files[came.number] = enter_file(db, row["frame"], _new_file(came, came.file.role, row["mtime_ns"]))
+        if came.file.role != "sidecar":
+            files[came.number] = enter_file(db, row["frame"], _new_file(came, came.file.role, row["mtime_ns"]))
     claims = [Claim(*claim) for claim in one.frame.claims]  # type: ignore[arg-type]
     add_claims(db, row["frame"], one.came[0].file.path, claims, beneath=True)
-    return write_sidecar(library, row["frame"], where_different=True)
+    packet = _packet(library, landing, one, row["frame"])
+    return write_sidecar(library, row["frame"], packet, where_different=True)
 
 
 def original_of(came: Sequence[Came]) -> Came:
     """The file that stands for the frame: its original, or where that did not come the first of the others."""
-    pictures = [one for one in came if one.file.role in ("original", "rendition", "clip")]
-    return next((one for one in pictures if one.file.role == "original"), pictures[0])
+    able = [one for one in came if one.file.role in _STANDING]
+    return next((one for one in able if one.file.role == "original"), able[0])
 
 
 def _packet(library: Library, landing: Placing, arrived: Arrived, number: int) -> bytes | None:
@@ -158,4 +164,4 @@ def _packet(library: Library, landing: Placing, arrived: Arrived, number: int) -
 
 def is_frame(came: Sequence[Came]) -> bool:
     """Whether anything came that a frame can stand for."""
-    return any(one.file.role in ("original", "rendition", "clip") for one in came)
+    return any(one.file.role in _STANDING for one in came)

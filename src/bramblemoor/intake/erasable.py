@@ -1,25 +1,28 @@
-"""May it be erased? For each frame of a card, a folder or a selection: how many copies of it were read back, and where.
+"""May it be erased? For every file of a card, a folder or a selection, by its frame: how many copies were read back, and where.
 
 Nothing is erased here. Every file of a card is read whole: what was read before may have changed since.
 """
 
-from collections.abc import Iterator, Sequence
+import hashlib
+import zipfile
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from bramblemoor.depots.register.register import within_reach
 from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.file_systems import file_system_of
-from bramblemoor.frames.kinds import HEAD, ending_of, kind_of, media_type
-from bramblemoor.intake.listing import FILM_THUMBNAIL, SOUNDS, Listing, Lying, list_source
+from bramblemoor.intake.leftovers import PACKED
+from bramblemoor.intake.listing import Listing, Lying, list_source
 from bramblemoor.intake.objects import together
 from bramblemoor.library.copies import LIBRARY
 from bramblemoor.library.erasing import Erasing
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.selection import Selected
-from bramblemoor.library.taken_in import culled_on, was_read
+from bramblemoor.library.taken_in import culled_on
 from bramblemoor.running import Progress, Stage
 
 _READERS = 2
@@ -45,11 +48,10 @@ class Item:
 
 @dataclass
 class Answer:
-    """What the check found. `least` is how many copies the rule asks for; `others` are files that are no frame's."""
+    """What the check found of every file there, by frames. `least` is how many copies the rule asks for."""
 
     least: int
     items: list[Item] = field(default_factory=list)
-    others: list[Lying] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
 
     @property
@@ -63,7 +65,7 @@ class Answer:
 
     @property
     def may(self) -> bool:
-        return bool(self.items) and not self.short and not any(one.attention for one in self.findings)
+        return not self.short and not any(one.attention for one in self.findings)
 
 
 def check_source(library: Library, root: Path, folders: Sequence[str], progress: Progress) -> Answer:
@@ -76,11 +78,8 @@ def check_source(library: Library, root: Path, folders: Sequence[str], progress:
     groups: dict[tuple[str, str], list[Lying]] = {}
     for one in listing.files:
         groups.setdefault(together(one), []).append(one)
-    for group in groups.values():
-        frame = [one for one in group if _is_somebodys(root, one)]
-        answer.others += [one for one in group if one not in frame]
-        if frame:
-            answer.items.append(_item(library, erasing, frame, digests, device))
+    packed = _packed(library)
+    answer.items += (_item(library, erasing, group, digests, packed, device) for group in groups.values())
     return answer
 
 
@@ -105,19 +104,6 @@ def erasing_of(library: Library) -> Erasing:
     return Erasing(library, within_reach(library))
 
 
-def _is_somebodys(root: Path, one: Lying) -> bool:
-    """Whether a file is a picture, film, sound or sidecar, by its name or by what it holds; a camera's own lists are not."""
-    if ending_of(one.name) or one.ending in (*SOUNDS, ".xmp"):
-        return True
-    if one.ending == FILM_THUMBNAIL:
-        return False
-    try:
-        with (root / one.path).open("rb") as file:
-            return kind_of(media_type(file.read(HEAD))) != "other"
-    except OSError:
-        return True
-
-
 def _read_all(listing: Listing, progress: Progress) -> dict[str, str | OSError]:
     """The digest of every file, or what the card said instead."""
     found: dict[str, str | OSError] = {}
@@ -139,9 +125,23 @@ def _digest(path: Path) -> str | OSError:
         return error
 
 
+def _packed(library: Library) -> dict[str, str]:
+    """Sidecars of cards lie in delivered/ as they came: by the digest of each, that of the archive which holds it."""
+    found: dict[str, str] = {}
+    rows = library.db.execute(
+        f"SELECT path, sha256 FROM files WHERE role = 'delivered' AND path GLOB '{PACKED}'"
+    ).fetchall()
+    for row in rows:
+        with suppress(OSError, zipfile.BadZipFile), zipfile.ZipFile(library.root / row["path"]) as archive:
+            for entry in archive.infolist():
+                found[hashlib.sha256(archive.read(entry)).hexdigest()] = row["sha256"]
+    return found
+
+
 def _item(
-    library: Library, erasing: Erasing, files: Sequence[Lying], digests: dict[str, str | OSError], device: str
-) -> Item:
+    library: Library, erasing: Erasing, files: Sequence[Lying], digests: dict[str, str | OSError], packed: Mapping[str, str],
+    device: str,
+) -> Item:  # fmt: skip
     name, size = files[0].path, sum(one.bytes for one in files)
     held, culled, why, absent = list[list[int]](), list[str](), "", False
     for one in files:
@@ -150,11 +150,7 @@ def _item(
             why = f"{one.name} cannot be read ({digest.strerror})"
             held.append([])
             continue
-        if one.ending == ".xmp":
-            if not was_read(library.db, digest):
-                why, absent = why or f"{one.name} is in no library, or has changed since it was taken in", True
-                held.append([])
-            continue
+        digest = packed.get(digest, digest)
         is_here = library.db.execute("SELECT 1 FROM files WHERE sha256 = ? LIMIT 1", (digest,)).fetchone() is not None
         if not is_here and (day := culled_on(library.db, digest)):
             culled.append(day)  # though a depot may still have it

@@ -12,7 +12,7 @@ from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut
 class Wishes(msgspec.Struct, frozen=True):
     """What is asked for. `split` is "", "day", or a gap in seconds; `by_month` files by capture month, names kept.
 
-    `keep` are globs of frames that are wanted although nothing is seen in them; `again` takes in what was culled here once.
+    `leave` are globs of frames that are not wanted; `again` takes in what was culled here once.
     `merge` says that the source is another library, of which all is wanted as it is known there.
     """
 
@@ -26,7 +26,7 @@ class Wishes(msgspec.Struct, frozen=True):
     folders: list[str] = []
     albums: bool = False
     only_new: bool = False
-    keep: list[str] = []
+    leave: list[str] = []
     again: bool = False
     device: str = ""
     templates: list[str] = []
@@ -70,7 +70,8 @@ class PlannedFrame(msgspec.Struct):
 
     @property
     def amount(self) -> Amount:
-        return Amount(0 if self.joins else 1, len(self.files), sum(file.bytes for file in self.files))
+        is_one = not self.joins and any(file.role != "sidecar" for file in self.files)
+        return Amount(int(is_one), len(self.files), sum(file.bytes for file in self.files))
 
 
 class PlannedShoot(msgspec.Struct):
@@ -106,6 +107,9 @@ class Plan(msgspec.Struct):
     known: list[Known] = []
     twice: list[LeftOut] = []
     drops: list[LeftOut] = []
+    """What the user said to leave out."""
+    misfires: list[LeftOut] = []
+    """Frames in which nothing is to be seen, and why that is thought: they are taken in, and marked."""
     culled: list[LeftOut] = []
     beside: list[LeftOut] = []
     """Files beside a picture that is here, which came there since."""

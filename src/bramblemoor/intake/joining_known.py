@@ -8,10 +8,10 @@ from pathlib import Path
 
 from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import Claim
-from bramblemoor.frames.kinds import RAWS
+from bramblemoor.frames.kinds import JPEG, RAWS, stem_of
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame
 from bramblemoor.intake.listing import Looked, digest_there
-from bramblemoor.intake.objects import Shot, stem_of
+from bramblemoor.intake.objects import Shot
 from bramblemoor.library.catalogue import claims_of, is_bound
 from bramblemoor.library.filing import free_paths
 from bramblemoor.library.home import Library
@@ -19,8 +19,6 @@ from bramblemoor.library.receipts import Amount, LeftOut
 from bramblemoor.library.taken_in import frame_of, was_read
 
 _BOUND = "it is new beside {}, whose year is bound; to take it in: unbind, and then again"
-_SIDECAR = "it is not in the library, though its picture is, as {}"
-_JPEG = "image/jpeg"
 # The originals of a moment of some media that have nothing of other media beside them yet.
 _ALONE = """
     SELECT f.frame, f.path, f.former_name FROM files f JOIN frames r ON r.id = f.frame
@@ -33,8 +31,9 @@ _ALONE = """
 def note_known(
     plan: Plan, library: Library, shot: Shot, here: tuple[int, str], digests: Mapping[str, str], planned: set[str]
 ) -> None:
-    """A frame whose original is here (its number and path). What lies beside it there and is not here joins it; a sidecar that
-    was written since is told, as what it says may contradict what is said here. `planned` gets the paths that are to be taken.
+    """A frame whose original is here (its number and path). What lies beside it there and is not here joins it.
+
+    `planned` gets the paths that are to be taken.
     """
     known, new = Amount(1), list[tuple[str, Looked]]()
     bound = is_bound(library.db, here[0])
@@ -49,9 +48,8 @@ def note_known(
         if is_here:
             known += Amount(0, 1, lying.bytes)
             plan.seen.append((lying.path, lying.bytes, lying.mtime_ns, sha256))
-        elif role == "sidecar" or bound:
-            why = (_SIDECAR if role == "sidecar" else _BOUND).format(here[1])
-            plan.beside.append(LeftOut(lying.path, why, Amount(0, 1, lying.bytes)))
+        elif bound:
+            plan.beside.append(LeftOut(lying.path, _BOUND.format(here[1]), Amount(0, 1, lying.bytes)))
         else:
             new.append((role, looked))
     plan.known.append(Known(shot.path, here[1], known))
@@ -62,15 +60,8 @@ def note_known(
 def join_other_half(
     plan: Plan, library: Library, here: str, shot: Shot, digests: Mapping[str, str], planned: set[str]
 ) -> None:
-    """The camera's own JPEG comes to its raw that is here, or a raw to its JPEG, with what belongs to it; a sidecar is told, as
-    one that comes later is.
-    """
-    files = [("rendition", shot.original)]
-    for role, looked in shot.others:
-        if role == "sidecar":
-            plan.beside.append(LeftOut(looked.lying.path, _SIDECAR.format(here), Amount(0, 1, looked.lying.bytes)))
-        else:
-            files.append((role, looked))
+    """The camera's own JPEG comes to its raw that is here, or a raw to its JPEG, with what belongs to it."""
+    files = [("rendition", shot.original), *shot.others]
     plan.frames.append(_joining(library, here, files, digests, shot.claims, planned))
 
 
@@ -79,9 +70,9 @@ def other_half_of(library: Library, shot: Shot) -> str | None:
     camera and its second.
     """
     media = shot.original.media
-    if media not in (_JPEG, *RAWS) or shot.taken is None:
+    if media not in (JPEG, *RAWS) or shot.taken is None:
         return None
-    wanted, others = (RAWS, (_JPEG,)) if media == _JPEG else ((_JPEG,), RAWS)
+    wanted, others = (RAWS, (JPEG,)) if media == JPEG else ((JPEG,), RAWS)
     asked = {"media": json.dumps(wanted), "others": json.dumps(others), "shown": shot.taken.shown.isoformat()}
     stem = stem_of(shot.original.lying.name).casefold()
     found = []
@@ -110,6 +101,9 @@ def _joining(
     coming = []
     for role, looked in files:
         lying = looked.lying
+        if role == "sidecar":
+            coming.append(PlannedFile(lying.path, role, lying.bytes, lying.mtime_ns, ""))
+            continue
         wanted, digest = {lying.path: stem_of(name) + lying.ending}, {lying.path: digests.get(lying.path, "")}
         target = free_paths(library, folder, wanted, digest, planned.__contains__)[lying.path]
         planned.add(collision_key(target))

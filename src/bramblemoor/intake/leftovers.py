@@ -13,6 +13,8 @@ from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.home import Library
 from bramblemoor.library.sidecars import write_sidecar
 
+PACKED = "delivered/intake/*/sidecars.zip"
+"""Where the sidecars of cards lie as they came, by the moment of the intake."""
 _EARLIEST = (1980, 1, 1, 0, 0, 0)  # that a ZIP can tell; the times of a card's sidecars tell nothing
 
 
@@ -23,7 +25,7 @@ def keep_sidecars(library: Library, state: State, landing: Placing) -> None:
     if not found:
         return
     moment = "".join(letter for letter in state.plan.started if letter.isalnum())
-    relative = f"delivered/intake/{moment}/sidecars.zip"
+    relative = PACKED.replace("*", moment)
     target = library.root / relative
     with replacing(target) as file, zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as packed:
         for path in found:

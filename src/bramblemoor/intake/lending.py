@@ -16,13 +16,13 @@ from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.disk.names import free_name
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.embedding import image_data, with_packet
+from bramblemoor.frames.kinds import SIDECAR, is_sidecar, stem_of
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.frames.showing import as_jpeg, shown
 from bramblemoor.frames.xmp_fragments import without
 from bramblemoor.frames.xmp_model import packet_of, parse_packet
 from bramblemoor.frames.xmp_names import DESCRIPTIVE
 from bramblemoor.frames.xmp_reading import read_xmp
-from bramblemoor.intake.objects import stem_of
 from bramblemoor.library.catalogue import shown_by
 from bramblemoor.library.giving import packet_for, require_new_folder
 from bramblemoor.library.home import Library
@@ -186,7 +186,7 @@ def image_digest(content: bytes) -> str:
 
 def lent_as(lending: Lending, name: str) -> Sequence[Lent]:
     """The copies that a file which came back may be of: those whose names its own begins with, the longest of them."""
-    stem = stem_of(name.removesuffix(".xmp").removesuffix(".XMP")).casefold()
+    stem = stem_of(name[: -len(SIDECAR)] if is_sidecar(name) else name).casefold()
     found: list[tuple[int, Lent]] = []
     for one in lending.frames:
         lent = stem_of(one.name).casefold()

@@ -14,9 +14,9 @@ from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.disk.names import collision_key
 from bramblemoor.errors import NotPossible
 from bramblemoor.frames.claims import SEVERAL, Claim, Facts, Field, believe
+from bramblemoor.frames.kinds import ending_of, is_sidecar, stem_of
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.frames.reading import read_picture
-from bramblemoor.frames.kinds import ending_of
 from bramblemoor.frames.source import FileSource
 from bramblemoor.frames.xmp_edits import believed_text
 from bramblemoor.frames.xmp_fragments import instructions
@@ -24,7 +24,6 @@ from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import packet_in, read_xmp
 from bramblemoor.intake.lending import Lending, Lent, image_digest, keep_list, lent_as
 from bramblemoor.intake.listing import Lying, list_source
-from bramblemoor.intake.objects import stem_of
 from bramblemoor.library.catalogue import NewFile, claims_of, enter_file, is_bound
 from bramblemoor.library.filing import free_paths
 from bramblemoor.library.home import Library
@@ -130,8 +129,8 @@ def _leave(back: Back, lying: Lying, why: str, *, attention: bool = False) -> No
 
 def _sort_in(library: Library, back: Back, folder: Path, lying: Lying, planned: set[str]) -> None:
     place, amount = folder / lying.path, Amount(0, 1, lying.bytes)
-    is_sidecar = lying.name.lower().endswith(".xmp")
-    if not is_sidecar and not ending_of(lying.name):
+    is_packet = is_sidecar(lying.name)
+    if not is_packet and not ending_of(lying.name):
         _leave(back, lying, "it is neither a picture nor XMP")
         return
     of = lent_as(back.lending, lying.name)
@@ -148,7 +147,7 @@ def _sort_in(library: Library, back: Back, folder: Path, lying: Lying, planned: 
         _leave(back, lying, "its year is bound; to take it in: unbind, and then again", attention=True)
         return
     try:
-        packet = packet_in(place) if is_sidecar else None
+        packet = packet_in(place) if is_packet else None
         said = [(claim.field, claim.value) for claim in (_said_in(place) if packet is None else read_xmp(packet))]
     except BrokenXmp as error:
         _leave(back, lying, f"it cannot be read ({error})", attention=True)
@@ -157,7 +156,7 @@ def _sort_in(library: Library, back: Back, folder: Path, lying: Lying, planned: 
     news = _note_words(library, back, frame[0], lent, said)
     if packet is not None:
         news |= _note_look(library, back, frame[0], lent, packet)
-    if is_sidecar or _is_same_image(place, lying, lent):
+    if is_packet or _is_same_image(place, lying, lent):
         if news:
             back.joined += amount
         else:

@@ -13,9 +13,9 @@ from bramblemoor.disk.names import LITTER
 from bramblemoor.disk.told import inside_or_none
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim
+from bramblemoor.frames.kinds import XMP, Family, Kind, family, family_by_name, is_sidecar
 from bramblemoor.frames.pixels import Misfire, misfire_in
 from bramblemoor.frames.reading import read_picture
-from bramblemoor.frames.kinds import Kind, is_picture_ending
 from bramblemoor.frames.source import FileSource
 from bramblemoor.library.globs import fits
 from bramblemoor.library.receipts import Finding
@@ -24,8 +24,6 @@ from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
 
 _AT_ONCE = 24  # files that a helper looks at before it answers
-SOUNDS = (".wav", ".m4a", ".mp3", ".aac", ".amr")
-FILM_THUMBNAIL = ".thm"
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,18 +51,19 @@ class Lying:
 
 @dataclass(frozen=True, slots=True)
 class Looked:
-    """A file, and what was found in it.
+    """A file, and what was found in it: its family, how a frame of it is read, and what it says of itself.
 
-    `kind` is that of a picture; "sound" and "sidecar" go by their names; "other" is known to nobody here. `trouble` says why it
-    could not be read, and then nothing else is known.
+    `trouble` says why it could not be read, and then nothing else is known.
     """
 
     lying: Lying
-    kind: Kind | str
+    family: Family
+    kind: Kind = "other"
     media: str = ""
     width: int = 0
     height: int = 0
     claims: tuple[Claim, ...] = ()
+    content_ids: tuple[str, ...] = ()
     misfire: Misfire | None = None
     troubles: tuple[str, ...] = ()
     trouble: str = ""
@@ -154,7 +153,11 @@ def _below(found: Listing, root: Path, prefix: str) -> Iterator[tuple[str, os.st
             if stat.S_ISDIR(status.st_mode) and status.st_dev == device:
                 waiting.append(path + "/")
             elif not stat.S_ISREG(status.st_mode) or inside_or_none(path) is None:
-                found.findings.append(Finding(shown(path), "it is no plain file, and was left alone"))
+                found.findings.append(
+                    Finding(
+                        shown(path), "it is no plain file here, as a link or another drive, and was left alone", True
+                    )
+                )
             elif shown(path) != path:
                 found.findings.append(
                     Finding(shown(path), "its name is not valid UTF-8, so it was left alone; rename it", True)
@@ -188,21 +191,15 @@ def _look_into(root: str, files: Iterable[tuple[Lying, bool]]) -> list[Looked]:
 
 def _looked_at(path: Path, lying: Lying, *, pixels: bool) -> Looked:
     try:
-        if lying.ending == ".xmp":
-            return Looked(lying, "sidecar", "application/rdf+xml")
+        if is_sidecar(lying.name):
+            return Looked(lying, "sidecar", media=XMP)
         with FileSource(path) as source:
             reading = read_picture(source)
-            head = source.read(0, 12)
-        is_sound = lying.ending in SOUNDS and (head[8:12] == b"WAVE" or reading.kind != "photo")
-        if is_sound:
-            return Looked(lying, "sound", "audio/wav" if head[8:12] == b"WAVE" else "")
-        if lying.ending == FILM_THUMBNAIL:
-            return Looked(lying, "thumbnail", reading.media)
-        if reading.kind == "other" and not is_picture_ending(lying.ending):
-            return Looked(lying, "other")
-        found = misfire_in(path) if pixels and reading.kind == "photo" else None
+        found = family(lying.name, reading.media)
+        misfire = misfire_in(path) if pixels and found in ("photo", "raw") and reading.kind == "photo" else None
         return Looked(
-            lying, reading.kind, reading.media, reading.width, reading.height, reading.claims, found, reading.troubles
-        )
+            lying, found, reading.kind, reading.media, reading.width, reading.height, reading.claims, reading.content_ids,
+            misfire, reading.troubles,
+        )  # fmt: skip
     except OSError as error:
-        return Looked(lying, "other", trouble=error.strerror or str(error))
+        return Looked(lying, family_by_name(lying.name), trouble=error.strerror or str(error))

@@ -1,14 +1,15 @@
 """Which files of a card are one frame: those of one name in one folder, as cameras write them (JEITA CP-3461, DCF objects)."""
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import Claim, believe, believed_moment
-from bramblemoor.frames.moments import CONTRADICTS, Moment, agreement, moment_in_name, written_offset
+from bramblemoor.frames.kinds import PICTURES, Family, stem_of
+from bramblemoor.frames.moments import AGREES, CONTRADICTS, Moment, agreement, moment_in_name, written_offset
 from bramblemoor.frames.pixels import Misfire
-from bramblemoor.frames.kinds import RAWS, ending_of
 from bramblemoor.intake.listing import Looked, Lying
 
 _NUMBER = re.compile(r"(\d+)(?!.*\d)")
@@ -47,8 +48,8 @@ class Shot:
     @property
     def misfire(self) -> Misfire | None:
         """What is wrong with it, if every picture of it says so."""
-        judged = [looked.misfire for _, looked in self.files if looked.kind == "photo"]
-        if self.original.kind != "photo" or not judged or None in judged:
+        judged = [looked.misfire for _, looked in self.files if looked.family in ("photo", "raw")]
+        if not judged or None in judged:
             return None
         return judged[-1]  # of raw and JPEG the JPEG's
 
@@ -60,68 +61,113 @@ class Shot:
         return lying.folder, int(match[1]) if match else 0, lying.name
 
 
-def stem_of(name: str) -> str:
-    """A name without its ending; of a sidecar, without that of the picture, too (A.jpg.xmp)."""
-    stem, dot, ending = name.rpartition(".")
-    if not stem:
-        return name
-    if ending.lower() == "xmp" and (inner := ending_of(stem)):
-        return stem[: -len(inner)]
-    return stem if dot else name
-
-
 def together(lying: Lying) -> tuple[str, str]:
-    """What files of one frame have in common: their folder, and their name without its ending."""
-    return lying.folder, stem_of(lying.name).casefold()
+    """What files of one frame have in common: their folder, and their name without its ending, however it is spelled."""
+    return collision_key(lying.folder), collision_key(stem_of(lying.name))
 
 
-def to_shots(files: Iterable[Looked]) -> tuple[list[Shot], list[tuple[Looked, str]]]:
-    """Frames, in no order; and the files that belong to none, each with why."""
+@dataclass
+class Sorted:
+    """What the files of a source are: frames, in no order; sidecars whose pictures did not come; and what could not be read."""
+
+    shots: list[Shot] = field(default_factory=list)
+    lone: list[Looked] = field(default_factory=list)
+    unread: list[Looked] = field(default_factory=list)
+
+
+def to_shots(files: Iterable[Looked]) -> Sorted:
+    """Which files are one frame. Every file that was read is of one; what stands beside no picture is a frame of its own."""
+    found = Sorted()
     groups: dict[tuple[str, str], list[Looked]] = {}
-    left: list[tuple[Looked, str]] = []
     for one in files:
         if one.trouble:
-            left.append((one, f"it cannot be read ({one.trouble})"))
-        elif one.kind == "other" and not ending_of(one.lying.name):
-            left.append((one, "it is no picture, film, sound or sidecar that is known here"))
+            found.unread.append(one)
         else:
             groups.setdefault(together(one.lying), []).append(one)
-    shots: list[Shot] = []
     for group in groups.values():
-        made, alone = _grouped(group)
-        shots += made
-        left += alone
-    return shots, left
+        shots, lone = _grouped(group)
+        found.shots += shots
+        found.lone += lone
+    return found
 
 
-def _grouped(group: list[Looked]) -> tuple[list[Shot], list[tuple[Looked, str]]]:
-    """The frames of files of one name: a raw has its JPEG as rendition, a still its film as clip."""
-    pictures = [one for one in group if one.kind not in ("sound", "sidecar", "thumbnail")]
-    pictures.sort(key=lambda one: (one.kind == "video", one.media not in RAWS, one.lying.name))
+def _grouped(group: list[Looked]) -> tuple[list[Shot], list[Looked]]:
+    """The frames of files of one name: a raw has its JPEG as rendition, a still its film as clip. What belongs to several alike,
+    as nothing tells of which it is, is a frame of its own.
+    """
+    pictures = [one for one in group if one.family in PICTURES]
+    # Raws first, as their JPEGs join them, and films last; of stills the one that shows most is the original.
+    pictures.sort(key=lambda one: (
+        one.family == "film", one.family != "raw", -one.width * one.height, -one.lying.bytes, one.lying.name
+    ))  # fmt: skip
     shots: list[Shot] = []
     for one in pictures:
-        home = next((shot for shot in shots if _belongs(one, shot)), None)
+        home = _nearest([shot for shot in shots if _belongs(one, shot)], one)
         if home is None:
             shots.append(Shot(one))
         else:
-            home.others.append(("clip" if one.kind == "video" else "rendition", one))
-    alone = []
+            home.others.append(("clip" if one.family == "film" else "rendition", one))
+    lone = []
+    frames = list(shots)
     for one in group:
-        if one in pictures:
+        if one.family in PICTURES:
             continue
-        if one.kind == "thumbnail":
-            alone.append((one, "it is a camera's small picture of a film, which has all that it shows"))
-        elif not shots:
-            what = "a voice note" if one.kind == "sound" else "a sidecar"
-            alone.append((one, f"it is {what} without its picture"))
+        home = _nearest(frames, one)
+        if home is not None:
+            home.others.append((_BESIDE[one.family], one))
+        elif one.family == "sidecar":
+            lone.append(one)
         else:
-            home = next((shot for shot in shots if _is_beside(one, shot)), shots[0])
-            home.others.append(("voice note" if one.kind == "sound" else "sidecar", one))
+            shots.append(Shot(one))
     for shot in shots:
         named = moment_in_name(shot.original.lying.name)
         shot.claims = [*shot.original.claims, *_further(shot), *([Claim("taken", str(named), "name")] if named else [])]
         shot.taken = believed_moment(shot.claims)[0]
-    return shots, alone
+    return shots, lone
+
+
+_BESIDE: dict[Family, str] = {"sound": "voice note", "sidecar": "sidecar", "document": "document", "other": "document"}
+"""The role that a file which is no picture has beside one."""
+
+
+def _nearest(shots: Sequence[Shot], one: Looked) -> Shot | None:
+    """The one frame that a file is of, by what tells most; None where there is none, or nothing tells which."""
+    for is_of in (_shares_id, _is_named_after, _is_of_its_moment, _is_spelled_alike, _is_raw, _is_any):
+        found = [shot for shot in shots if is_of(one, shot)]
+        if len(found) == 1:
+            return found[0]
+        shots = found or shots
+    return None
+
+
+def _shares_id(one: Looked, shot: Shot) -> bool:
+    return bool(set(one.content_ids) & set(shot.original.content_ids))
+
+
+def _is_named_after(one: Looked, shot: Shot) -> bool:
+    """It is called as one of a frame's files, with an ending behind that (A.jpg.xmp)."""
+    stem = one.lying.name[: -len(one.lying.ending)] if one.lying.ending else one.lying.name
+    return any(other.lying.name == stem for _, other in shot.files) or any(
+        collision_key(other.lying.name) == collision_key(stem) for _, other in shot.files
+    )
+
+
+def _is_of_its_moment(one: Looked, shot: Shot) -> bool:
+    times = [believed_moment(each.claims)[0] for each in (one, shot.original)]
+    return None not in times and agreement(*times) == AGREES  # type: ignore[arg-type]
+
+
+def _is_spelled_alike(one: Looked, shot: Shot) -> bool:
+    return stem_of(one.lying.name) == stem_of(shot.original.lying.name)
+
+
+def _is_raw(one: Looked, shot: Shot) -> bool:
+    """What an editor writes beside a raw and its JPEG is about the raw."""
+    return one.family not in PICTURES and shot.original.family == "raw"
+
+
+def _is_any(_: Looked, shot: Shot) -> bool:
+    return True
 
 
 def _further(shot: Shot) -> list[Claim]:
@@ -140,20 +186,15 @@ def _further(shot: Shot) -> list[Claim]:
 
 
 def _belongs(one: Looked, shot: Shot) -> bool:
-    """Whether a picture or film is another file of a frame: a second raw, a second film, or one of another moment is none."""
+    """Whether a picture or film may be another file of a frame: a second raw or film, or one of another moment, is none."""
     if any(other.media == one.media for _, other in shot.files):
         return False
-    if one.kind == "video":
-        return shot.original.kind != "video" and not any(role == "clip" for role, _ in shot.others)
-    if one.media in RAWS:
+    if one.family == "film":
+        return shot.original.family != "film" and not any(role == "clip" for role, _ in shot.others)
+    if one.family == "raw":
         return False
     times = [believed_moment(each.claims)[0] for each in (one, shot.original)]
     return None in times or agreement(*times) != CONTRADICTS  # type: ignore[arg-type]
-
-
-def _is_beside(one: Looked, shot: Shot) -> bool:
-    """Whether a sidecar is named after one of a frame's files (A.jpg.xmp)."""
-    return any(one.lying.name.casefold() == f"{other.lying.name}.xmp".casefold() for _, other in shot.files)
 
 
 def at(shot: Shot) -> datetime | None:

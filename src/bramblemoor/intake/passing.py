@@ -60,7 +60,8 @@ class State:
             numbers = self.files_of(frame)
             if all(number in self.landed or number in self.failed for number in numbers):
                 came = [self.landed[number] for number in numbers if number in self.landed]
-                if is_frame(came) or (came and self.plan.frames[frame].joins):
+                planned = self.plan.frames[frame]
+                if is_frame(came) or (came and (planned.joins or not planned.amount.frames)):
                     found.append(Arrived(frame, self.plan.frames[frame], came))
         return found
 

@@ -7,22 +7,23 @@ from pathlib import Path
 
 from bramblemoor.disk.names import collision_key
 from bramblemoor.errors import WrongUse
-from bramblemoor.frames.claims import Claim, believe
+from bramblemoor.frames.claims import MARKED, Claim, believe
+from bramblemoor.frames.kinds import PICTURES, family_by_name, stem_of
 from bramblemoor.frames.moments import Moment, moment_from_epoch, now_utc, parse_shift
-from bramblemoor.frames.kinds import ending_of
 from bramblemoor.intake.clocks import (
     correct,
     days_of,
+    forget_reset,
     in_order,
     parse_shifts,
     parted_by_gap,
+    reset_clocks,
     tell_offset,
-    with_reset_clocks,
 )
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, Wishes
 from bramblemoor.intake.joining_known import join_other_half, note_known, other_half_of
 from bramblemoor.intake.listing import Listing, Looked, Lying, digest_there, list_source, look
-from bramblemoor.intake.objects import Shot, at, stem_of, to_shots, together
+from bramblemoor.intake.objects import Shot, at, to_shots
 from bramblemoor.intake.summing import note_folders, note_what_stays, whole_of
 from bramblemoor.library.dates import first_day
 from bramblemoor.library.filing import free_paths
@@ -40,7 +41,7 @@ from bramblemoor.library.naming import (
 )
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut, stamp
 from bramblemoor.library.sayings import words_for
-from bramblemoor.library.taken_in import culled_names, culled_on, frame_of, known_on, sizes_here, was_here
+from bramblemoor.library.taken_in import culled_names, culled_on, frame_of, known_on, sizes_here, was_here, was_read
 from bramblemoor.running import Progress, Stage
 
 _READERS = 2
@@ -63,21 +64,24 @@ def make_plan(library: Library, wishes: Wishes, progress: Progress) -> Plan:
     plan = Plan(
         wishes=wishes, device=listing.device, started=stamp(now_utc()), came_in=NOTHING, findings=listing.findings
     )
-    shots, left = to_shots(looked)
-    correct(shots, parse_shifts(wishes.clocks))
-    plan.findings += with_reset_clocks(shots)
-    tell_offset(shots)
-    shots = in_order(shots)
-    _note_left(plan, shots, left)
+    found = to_shots(looked)
+    shifts = parse_shifts(wishes.clocks)
+    lost = reset_clocks(found.shots)
+    correct(found.shots, shifts, {shot.path for shot in lost})
+    plan.findings += forget_reset(lost)
+    tell_offset(found.shots)
+    shots = in_order(found.shots)
+    _note_unread(plan, found.unread)
     to_read = set(fresh)
     _note_seen_before(plan, library, [one for one in files if one not in to_read], before)
     planned: set[str] = set()  # the paths that are to be taken, as they collide
     wanted = list(_sort_out(plan, library, shots, digests, planned))
     _name(plan, library, wanted, planned)
+    _note_lone(plan, library, found.lone, digests)
     for one in plan.frames:
         for file in one.files:
             file.sha256 = digests.get(file.source, "")
-    note_what_stays(plan, sum(bool(one.trouble) for one, _ in left))
+    note_what_stays(plan, len(found.unread))
     plan.came_in = whole_of(plan)
     return plan
 
@@ -124,13 +128,26 @@ def gap_of(wishes: Wishes) -> timedelta | None:
     return gap
 
 
-def _note_left(plan: Plan, shots: Sequence[Shot], left: Sequence[tuple[Looked, str]]) -> None:
-    """What is not taken in: a picture that cannot be read is a frame, unless another file of its name is here for it."""
-    named = {together(looked.lying) for shot in shots for _, looked in shot.files}
-    for one, why in left:
+def _note_unread(plan: Plan, unread: Sequence[Looked]) -> None:
+    """What could not be read is not taken in, and named."""
+    for one in unread:
+        amount = Amount(int(one.family in PICTURES), 1, one.lying.bytes)
+        plan.left.append(LeftOut(one.lying.path, f"it cannot be read ({one.trouble})", amount))
+
+
+def _note_lone(plan: Plan, library: Library, lone: Sequence[Looked], digests: dict[str, str]) -> None:
+    """Sidecars whose pictures are not there: they are kept as they came, in delivered/."""
+    for one in lone:
         lying = one.lying
-        alone = bool(ending_of(lying.name)) and together(lying) not in named
-        plan.left.append(LeftOut(lying.path, why, Amount(int(alone), 1, lying.bytes)))
+        sha256 = digests.get(lying.path) or digest_there(Path(plan.wishes.source, lying.path))
+        if sha256 and was_read(library.db, sha256):
+            plan.known.append(Known(lying.path, "", Amount(0, 1, lying.bytes)))
+            continue
+        plan.findings.append(
+            Finding(lying.path, "it is a sidecar without its picture; it is kept in delivered/ as it came")
+        )
+        file = PlannedFile(lying.path, "sidecar", lying.bytes, lying.mtime_ns, "")
+        plan.frames.append(PlannedFrame("", "other", [file], [], lying.mtime_ns))
 
 
 def _note_seen_before(
@@ -140,7 +157,7 @@ def _note_seen_before(
     for one in files:
         sha256 = before[one.path][2]
         here = frame_of(library.db, sha256)
-        amount = Amount(int(bool(ending_of(one.name))), 1, one.bytes)
+        amount = Amount(int(family_by_name(one.name) in PICTURES), 1, one.bytes)
         plan.known.append(Known(one.path, here[1] if here else "", amount))
 
 
@@ -188,12 +205,15 @@ def _sort_out(
             plan.seen.append((lying.path, lying.bytes, lying.mtime_ns, sha256))
             continue
         shot = _without_known(plan, library, shot, digests)
-        wanted = [glob for glob in plan.wishes.keep if fits(glob, shot.path) or fits(glob, lying.name)]
-        used |= set(wanted)
-        if shot.misfire is not None and not wanted:
-            plan.drops.append(LeftOut(shot.path, shot.misfire.said(), Amount(1, len(shot.files), shot.bytes)))
+        told = [glob for glob in plan.wishes.leave if fits(glob, shot.path) or fits(glob, lying.name)]
+        used |= set(told)
+        if told:
+            plan.drops.append(LeftOut(shot.path, "you said to leave it out", amount))
             plan.seen += [(one.lying.path, one.lying.bytes, one.lying.mtime_ns, "") for _, one in shot.files]
             continue
+        if shot.misfire is not None:
+            plan.misfires.append(LeftOut(shot.path, shot.misfire.said(), amount))
+            shot.claims.append(Claim("rating", str(MARKED), "pixels"))
         other_half = other_half_of(library, shot)
         if other_half is not None:
             join_other_half(plan, library, other_half, shot, digests, planned)
@@ -201,8 +221,8 @@ def _sort_out(
         for trouble in shot.original.troubles:
             plan.findings.append(Finding(shot.path, f"{trouble}; it is taken in as it is", attention=True))
         yield shot
-    for glob in set(plan.wishes.keep) - used:
-        raise WrongUse(f"No frame there fits {glob!r}.", "Name frames as the plan does, or '*' for all of them.")
+    for glob in set(plan.wishes.leave) - used:
+        raise WrongUse(f"No frame there fits {glob!r}.", "Name frames as the plan does, or by a glob.")
 
 
 def _without_known(plan: Plan, library: Library, shot: Shot, digests: dict[str, str]) -> Shot:
@@ -238,11 +258,13 @@ def _name(plan: Plan, library: Library, shots: Sequence[Shot], planned: set[str]
         folder = _existing(library, shoot_folder(library.settings.naming.shoot, shoot))
         number = _last_number(library, folder, shoot, planned)
         for shot in group:
-            number += 1
-            stem = frame_stem(
-                library.settings.naming.frame, shoot, number, name=stem_of(shot.original.lying.name), camera=shot.camera,
-                taken=at(shot),
-            )  # fmt: skip
+            stem = None  # what is no picture keeps its name
+            if shot.original.family in PICTURES:
+                number += 1
+                stem = frame_stem(
+                    library.settings.naming.frame, shoot, number, name=stem_of(shot.original.lying.name), camera=shot.camera,
+                    taken=at(shot),
+                )  # fmt: skip
             frame = _planned(library, shot, folder, stem, is_planned, plan.wishes, location)
             planned |= {collision_key(file.path) for file in frame.files}
             plan.frames.append(frame)

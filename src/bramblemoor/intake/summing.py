@@ -1,5 +1,6 @@
 """What a plan comes to: by the folders that get frames, in all, and what of it a person has to see to."""
 
+from bramblemoor.frames.kinds import family
 from bramblemoor.intake.interface import Plan, PlannedFrame, PlannedShoot
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding
@@ -9,7 +10,7 @@ def note_folders(plan: Plan, library: Library) -> None:
     """Sum the frames up by the folders that they come into."""
     groups: dict[str, list[PlannedFrame]] = {}
     for frame in plan.frames:
-        if frame.joins:
+        if not frame.amount.frames:
             continue
         groups.setdefault(frame.folder, []).append(frame)
     for folder, frames in groups.items():
@@ -24,14 +25,18 @@ def note_folders(plan: Plan, library: Library) -> None:
 
 def note_what_stays(plan: Plan, unread: int) -> None:
     """What a person has to see to, as nothing else will: what is named among what is left is easily passed over."""
-    for name, count, way in (
-        ("unreadable", unread, ""),
-        ("new beside pictures that are here", len(plan.beside), ". To have them, copy them beside these pictures, then:"
-         " bramblemoor stocktake"),
-    ):  # fmt: skip
+    for name, count in (("unreadable", unread), ("new beside pictures that are here", len(plan.beside))):
         if count:
             files = "1 file" if count == 1 else f"{count:,} files"
-            plan.findings.append(Finding(name, f"{files} there; what is left names them{way}", attention=True))
+            plan.findings.append(Finding(name, f"{files} there; what is left names them", attention=True))
+    for one in plan.misfires:
+        way = "it is taken in, and marked to be culled; to leave it out: --leave NAME"
+        plan.findings.append(Finding(one.name, f"nothing is to be seen in it: {one.reason}; {way}"))
+    known = {file.source for _, file in plan.files() if family(file.source, file.media) == "other"}
+    for source in sorted(known):
+        plan.findings.append(
+            Finding(source, "it is of a kind that is not known here; it is kept, and nothing is read in it")
+        )
 
 
 def whole_of(plan: Plan) -> Amount:

@@ -9,8 +9,8 @@ from shlex import quote
 from bramblemoor.disk.durable import TEMPORARY, flush_folder, is_taken
 from bramblemoor.disk.names import LITTER
 from bramblemoor.errors import NotPossible, WrongUse
-from bramblemoor.frames.moments import now_utc
 from bramblemoor.frames.kinds import ending_of
+from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import FOLDERS, SET_ASIDE, Library, create_library, is_library, require_apart
 from bramblemoor.library.receipts import Amount, Kept, LeftOut, Receipt, listing, next_number, stamp, write_receipt
 from bramblemoor.library.settings import FILE as SETTINGS_FILE

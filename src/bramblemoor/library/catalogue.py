@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import HAND, ORDER, RETELLERS, Claim, Field
 from bramblemoor.frames.heard import Heard
-from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.frames.kinds import RAWS
+from bramblemoor.frames.moments import now_seconds, now_utc
 from bramblemoor.library.receipts import stamp
 
 

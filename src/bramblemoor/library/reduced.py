@@ -5,9 +5,9 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from bramblemoor.frames.claims import Claim
+from bramblemoor.frames.kinds import RAWS
 from bramblemoor.frames.likeness import alike, difference, fingerprint, small_grey
 from bramblemoor.frames.moments import AGREES, EXACTLY, agreement, parse_moment
-from bramblemoor.frames.kinds import RAWS
 from bramblemoor.library.catalogue import add_claims
 from bramblemoor.library.home import Library
 from bramblemoor.library.known import choose_shown

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from bramblemoor.frames.claims import Claim, believed_moment
+from bramblemoor.frames.kinds import RAWS, ending_of
 from bramblemoor.frames.likeness import Relation, prints_of, relation
 from bramblemoor.frames.moments import Moment
-from bramblemoor.frames.kinds import RAWS, ending_of
 from bramblemoor.library.catalogue import shown_by
 from bramblemoor.library.home import Library
 from bramblemoor.library.selection import Selected

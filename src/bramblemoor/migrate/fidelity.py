@@ -10,15 +10,14 @@ from typing import Any, Literal
 
 import msgspec
 
+from bramblemoor.frames import kinds
 from bramblemoor.frames.moments import parse_moment
-from bramblemoor.frames.kinds import ending_of
 from bramblemoor.services.moving import FIELDS, NOTHING_TOLD, Fidelity, Limit, Shown, Told
 
 Outcome = Literal["kept", "inside", "changed", "lost"]
 """`inside` is kept inside of the file, or of the copy that is made for the destination."""
 MOST_EMBEDDED = 8 << 20
 """Bytes of a file that is held in memory to put into it what is known."""
-_EMBEDDABLE = (".jpg", ".jpeg", ".jpe", ".jfif", ".png")
 
 
 @dataclass(frozen=True)
@@ -54,7 +53,7 @@ def is_told(told: Told, field: str) -> bool:
 def can_embed(frame: Shown) -> bool:
     """Whether what is known can be put into a copy of a frame's original."""
     first = frame.files[0]
-    return ending_of(first.name).lower() in _EMBEDDABLE and first.bytes <= MOST_EMBEDDED
+    return kinds.can_embed(first.name) and first.bytes <= MOST_EMBEDDED
 
 
 def weigh(

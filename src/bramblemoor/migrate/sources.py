@@ -13,8 +13,8 @@ import msgspec
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim, Facts, believe
+from bramblemoor.frames.kinds import PICTURES, RAWS, SIDECAR, ending_of, family_by_name, is_sidecar
 from bramblemoor.frames.reading import read_picture
-from bramblemoor.frames.kinds import RAWS, ending_of
 from bramblemoor.frames.source import ByteSource, FileSource
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import has_edits, read_xmp
@@ -25,7 +25,7 @@ from bramblemoor.library.selection import Selected, Selection
 from bramblemoor.running import PIECE, portions
 from bramblemoor.services.interface import Account, Entry, Listing, PartStream, Tree
 from bramblemoor.services.moving import NOTHING_TOLD, Kind, Role, Shown, ShownAlbum, ShownFile, Told
-from bramblemoor.services.tree_survey import kind_by_name, once
+from bramblemoor.services.tree_survey import once
 from bramblemoor.wire.http import Answered, ConnectionBroke
 
 _READERS = 8
@@ -147,7 +147,7 @@ class LibrarySource(Source):
 _ROLES: dict[str, Role] = {
     "original": "original", "clip": "clip", "voice note": "voice note", "twin": "twin", "sidecar": "sidecar",
 }  # fmt: skip
-_KINDS: dict[str, Kind] = {"photo": "photo", "raw": "raw", "video": "video"}
+_KINDS: dict[str, Kind] = {"photo": "photo", "raw": "raw", "video": "video", "film": "video"}
 
 
 def _role(role: str) -> Role:
@@ -186,7 +186,7 @@ class TreeSource(Source):
         folder, _, _ = _within(first.path, self._below).rpartition("/")
         return Shown(
             id=first.path,
-            kind=_kind(kind_by_name(first.path)),
+            kind=_kind(family_by_name(first.path)),
             files=tuple(
                 ShownFile(
                     "original" if one is first else "sidecar",
@@ -280,12 +280,12 @@ def _grouped(entries: Iterable[Entry]) -> Iterator[list[Entry]]:
     for one in entries:
         folders.setdefault(one.path.rpartition("/")[0], []).append(one)
     for inside in folders.values():
-        names = {one.path.casefold(): one for one in inside if kind_by_name(one.path) in ("photo", "raw", "video")}
-        groups = {one.path: [one] for one in inside if kind_by_name(one.path) != "sidecar"}
+        names = {one.path.casefold(): one for one in inside if family_by_name(one.path) in PICTURES}
+        groups = {one.path: [one] for one in inside if not is_sidecar(one.path)}
         for one in inside:
-            if kind_by_name(one.path) != "sidecar":
+            if not is_sidecar(one.path):
                 continue
-            stem = one.path[: -len(".xmp")].casefold()
+            stem = one.path[: -len(SIDECAR)].casefold()
             of = names.get(stem) or _of_stem(stem, names)
             if of is None:
                 groups[one.path] = [one]
@@ -296,7 +296,7 @@ def _grouped(entries: Iterable[Entry]) -> Iterator[list[Entry]]:
 
 def _of_stem(stem: str, names: dict[str, Entry]) -> Entry | None:
     found = [one for name, one in names.items() if name[: -len(ending_of(name))] == stem]
-    return next((one for one in found if kind_by_name(one.path) == "raw"), found[0] if found else None)
+    return next((one for one in found if family_by_name(one.path) == "raw"), found[0] if found else None)
 
 
 def _within(path: str, below: str) -> str:

@@ -16,10 +16,11 @@ from typing import Literal
 
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import WrongUse
+from bramblemoor.frames.kinds import is_sidecar
 from bramblemoor.library.home import Library
 from bramblemoor.running import PIECE, Progress, Stage, portions
 from bramblemoor.services.interface import Entry, PartStream, Tree
-from bramblemoor.services.tree_survey import digest_there, kind_by_name, once
+from bramblemoor.services.tree_survey import digest_there, once
 
 State = Literal["same", "same size", "differs", "only first", "only second"]
 """`same size` are files of one size of which no digest is known on one side: they were not read."""
@@ -137,9 +138,7 @@ class Comparison:
             listed = 0
             for some in portions((one for one in side.entries() if not one.is_folder), _ENTERED):
                 rows = [
-                    (number, one.path, one.bytes, one.sha256)
-                    for one in some
-                    if sidecars or kind_by_name(one.path) != "sidecar"
+                    (number, one.path, one.bytes, one.sha256) for one in some if sidecars or not is_sidecar(one.path)
                 ]
                 with self._db:
                     self._db.execute("BEGIN")

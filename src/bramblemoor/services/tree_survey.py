@@ -7,14 +7,11 @@ from collections.abc import Callable, Iterable
 from contextlib import AbstractContextManager
 
 from bramblemoor.disk.durable import TEMPORARY
-from bramblemoor.frames.kinds import ending_of
+from bramblemoor.frames.kinds import family_by_name
 from bramblemoor.services.interface import Entry, FolderCount, PartStream, Statement, Survey
 from bramblemoor.wire.http import Answered, ConnectionBroke
 
 _TRIES = 3
-_FILMS = (".mp4", ".m4v", ".mov", ".qt", ".3gp", ".avi", ".mts", ".m2ts", ".mpg", ".mpeg")
-_RAWS = (".dng", ".cr2", ".cr3", ".nef", ".arw", ".raf", ".orf", ".rw2", ".pef", ".srw")
-SIDECAR = ".xmp"
 _UNFINISHED = ".bm-"
 NAME_BYTES = 255 - len(_UNFINISHED) - len(".12345678") - len(TEMPORARY)
 """How long a name may be, so that it can be put beside its place first."""
@@ -29,18 +26,6 @@ def unfinished(path: str, mark: str) -> str:
 def is_unfinished(path: str) -> bool:
     name = path.rpartition("/")[2]
     return name.startswith(_UNFINISHED) and name.endswith(TEMPORARY)
-
-
-def kind_by_name(name: str) -> str:
-    """photo, raw, video, sidecar, or other: as the name says, before anything was read."""
-    ending = ending_of(name).lower()
-    if ending in _FILMS:
-        return "video"
-    if ending in _RAWS:
-        return "raw"
-    if ending:
-        return "photo"
-    return "sidecar" if name.lower().endswith(SIDECAR) else "other"
 
 
 def once(entries: Iterable[Entry], lists: str = "") -> tuple[list[Entry], list[Entry]]:
@@ -67,20 +52,20 @@ def _order(one: Entry) -> tuple[int, str]:
 
 def survey_of(name: str, entries: Iterable[Entry], lists: str, room: int | None) -> Survey:
     taken, again = once(entries, lists)
-    kinds = [kind_by_name(one.path) for one in taken]
+    families = [family_by_name(one.path) for one in taken]
     folders: dict[str, list[int]] = {}
-    for one, kind in zip(taken, kinds, strict=True):
+    for one, family in zip(taken, families, strict=True):
         top = one.path.partition("/")[0] if "/" in one.path else ""
         count = folders.setdefault(top, [0, 0, 0])
-        for place, more in enumerate((kind in ("photo", "raw", "video"), 1, one.bytes)):
+        for place, more in enumerate((family in ("photo", "raw", "film"), 1, one.bytes)):
             count[place] += more
-    photos, videos = sum(kind in ("photo", "raw") for kind in kinds), kinds.count("video")
+    photos, videos = sum(family in ("photo", "raw") for family in families), families.count("film")
     return Survey(
         service=name,
         statement=Statement(photos + videos, photos, videos, sum(one.bytes for one in taken)),
         folders=[FolderCount(path, *count) for path, count in sorted(folders.items())],
         files=len(taken),
-        sidecars=kinds.count("sidecar"),
+        sidecars=families.count("sidecar"),
         twice=len(again),
         room=room,
     )

@@ -116,7 +116,7 @@ def _print(library: "Library", answer: "Answer", holders: "dict[int, Holder]", w
 
     frames, least = len(answer.items), answer.least
     if not answer.items:
-        say.line(f"{what} holds no picture, film or sound that is known here.")
+        say.line(f"{what} holds nothing." if answer.may else f"No: nothing {_of(what)} could be read.")
         return
     held, culled = frames - len(answer.culled), len(answer.culled)
     if answer.may and culled:
@@ -126,6 +126,8 @@ def _print(library: "Library", answer: "Answer", holders: "dict[int, Holder]", w
     elif answer.may:
         say.line(f"Yes. Each of {say.many(frames, 'frame')} {_of(what)} is held by {least} or more other copies that were read"
                  " back.", "good")  # fmt: skip
+    elif not answer.short:
+        say.line(f"No: something {_of(what)} could not be looked at; it is named below.", "amiss")
     else:
         many = f"{len(answer.short):,} of {say.many(frames, 'frame')}"
         say.line(f"No: {many} {_of(what)} {'has' if len(answer.short) == 1 else 'have'} too few copies that were read back."
@@ -143,10 +145,6 @@ def _print(library: "Library", answer: "Answer", holders: "dict[int, Holder]", w
     say.line()
     for finding in answer.findings:
         say.line(f"{finding.name}: {finding.what}.")
-    if answer.others:
-        names = ", ".join(one.path for one in answer.others[:3])
-        say.line(f"Not looked for, as no picture: {say.many(len(answer.others), 'other file')} ({names}"
-                 f"{', ...' if len(answer.others) > 3 else ''}).")  # fmt: skip
     if answer.short and what.startswith("the account"):
         say.line(
             "Next: bring it home (bramblemoor fetch, or order), then bramblemoor backup; or migrate it to another service."
@@ -156,6 +154,8 @@ def _print(library: "Library", answer: "Answer", holders: "dict[int, Holder]", w
         absent = any(one.absent for one in answer.short)
         way = "bramblemoor intake, then " if absent else ""
         say.line(f"Next: {way}bramblemoor backup; then ask again. Nothing was erased.")
+    elif not answer.may:
+        say.line("Next: see to what is named above; then ask again. Nothing was erased.")
     else:
         say.line("Nothing was erased: do so in the camera, or with your system.")
 

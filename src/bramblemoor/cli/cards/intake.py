@@ -57,11 +57,9 @@ Device = Annotated[
     str,
     typer.Option("--device", metavar="NAME", help="What to know the device by, where its file system does not tell."),
 ]
-Keep = Annotated[
+Leave = Annotated[
     list[str] | None,
-    typer.Option(
-        "--keep", metavar="GLOB", help="Take these frames in though nothing is to be seen in them; '*' for all."
-    ),
+    typer.Option("--leave", metavar="GLOB", help="Leave these frames out, by name or path there; may be given again."),
 ]
 Templates = Annotated[
     list[str] | None,
@@ -87,7 +85,7 @@ def intake(
     albums: AsAlbums = False,
     only_new: OnlyNew = False,
     device: Device = "",
-    keep: Keep = None,
+    leave: Leave = None,
     template: Templates = None,
     again: Annotated[bool, typer.Option("--again", help="Take in once more what you have culled.")] = False,
     second_copy: SecondCopies = None,
@@ -102,8 +100,10 @@ def intake(
     its frames' names are made by templates in bramblemoor.toml: [naming] shoot and frame. Raws and their JPEG, clips, voice
     notes and sidecars stay together under one number; a second card of the same shoot continues the numbers.
 
-    What is in the library already, under whatever name, is not taken in again; frames in which nothing is to be seen are named
-    and left. Nothing is changed or deleted at the source. Ctrl-C stops in good order; the same command goes on.
+    Whatever lies there is taken in, of a kind that is known or not, unless you --leave it. What is in the library already, under
+    whatever name, is not taken in again; what of it is missing or damaged here is mended. Frames in which nothing is to be seen
+    are named, and marked to be culled. Nothing is changed or deleted at the source. Ctrl-C stops in good order; the same command
+    goes on.
     """
     from bramblemoor.intake.interface import Wishes
 
@@ -112,7 +112,7 @@ def intake(
         source=str(source.resolve()), date=date,
         subjects=[one.strip() for one in subject or []], locations=[one.strip() for one in location or []],
         by_month=by_month, split=split, clocks=clock or [], folders=folder or [], albums=albums, only_new=only_new,
-        keep=keep or [], again=again, device=device, templates=template or [], depots=second_copy or [],
+        leave=leave or [], again=again, device=device, templates=template or [], depots=second_copy or [],
     )  # fmt: skip
     with ExitStack() as stack:
         stack.enter_context(holding(library))
@@ -253,10 +253,10 @@ def print_plan(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, j
     rows = [
         ("to be taken in", plan.taken), ("in the library already", total(one.amount for one in plan.known)),
         ("left: twice there", total(one.amount for one in plan.twice)),
-        ("left: nothing to be seen", total(one.amount for one in plan.drops)),
+        ("left: you said so", total(one.amount for one in plan.drops)),
         ("left: you culled them", total(one.amount for one in plan.culled)),
         ("left: new beside pictures that are here", total(one.amount for one in plan.beside)),
-        ("left: not known here, or unreadable", total(one.amount for one in plan.left)),
+        ("left: cannot be read", total(one.amount for one in plan.left)),
     ]  # fmt: skip
     say.table(
         ("", "frames", "files", "size"),
@@ -276,7 +276,10 @@ def print_plan(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, j
             ],
             right=(1,), wraps=3,
         )  # fmt: skip
-    _print_named("Nothing is to be seen in these (--keep NAME takes one in all the same)", plan.drops)
+    _print_named(
+        "Nothing is to be seen in these; they come in marked to be culled (--leave NAME leaves one out)", plan.misfires
+    )
+    _print_named("You said to leave these out", plan.drops)
     _print_named("You culled these (--again takes them in once more)", plan.culled)
     _print_named("These are there twice", plan.twice)
     _print_joining(plan)
@@ -366,8 +369,8 @@ def _document(library: "Library", plan: "Plan", *, dry_run: bool) -> dict[str, A
     from bramblemoor.disk.durable import free_bytes
 
     left = {
-        "twice": plan.twice, "nothing to be seen": plan.drops, "culled": plan.culled, "beside": plan.beside,
-        "not known": plan.left,
+        "twice": plan.twice, "told to leave": plan.drops, "culled": plan.culled, "beside": plan.beside,
+        "unreadable": plan.left,
     }  # fmt: skip
     return {
         "dry_run": dry_run, "device": plan.device, "came_in": msgspec.to_builtins(plan.came_in),
@@ -379,6 +382,7 @@ def _document(library: "Library", plan: "Plan", *, dry_run: bool) -> dict[str, A
             }
             for one in plan.shoots
         ],
+        "misfires": msgspec.to_builtins(plan.misfires),
         "takes": [
             {"path": file.path or None, "was": file.source, "role": file.role, "bytes": file.bytes}
             for _, file in plan.files()

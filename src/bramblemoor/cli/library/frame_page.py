@@ -18,6 +18,7 @@ _NAMES = {
     "map": "the map",
     "name": "its name",
     "file": "its file",
+    "pixels": "what it shows",
 }
 _FIELDS = {
     "no_template": "not a template",

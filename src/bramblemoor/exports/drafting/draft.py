@@ -24,8 +24,8 @@ from bramblemoor.exports.drafting.names import (
 from bramblemoor.exports.drafting.records import Found, Records, quoted
 from bramblemoor.exports.drafting.sampling import Document, Sample, look_at, read_documents
 from bramblemoor.exports.templates import folded
-from bramblemoor.frames.moments import parse_moment
 from bramblemoor.frames.kinds import ending_of
+from bramblemoor.frames.moments import parse_moment
 
 _ENOUGH = 0.2  # of the pictures: fewer sidecars or lines are chance
 _MOST_RECORDS = 3000

@@ -17,8 +17,8 @@ from bramblemoor.exports.containers import open_part
 from bramblemoor.exports.containers.interface import Entry
 from bramblemoor.exports.dialect_rules import KEY
 from bramblemoor.exports.documents import BrokenDocument, csv_rows, decoded, json_tree, xml_tree
-from bramblemoor.frames.reading import PictureReading, read_picture
 from bramblemoor.frames.kinds import HEAD, kind_of, media_type
+from bramblemoor.frames.reading import PictureReading, read_picture
 from bramblemoor.frames.source import MemorySource
 
 _PICTURES, _DOCUMENTS = 400, 120  # looked into

@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterator
 from bramblemoor.disk.durable import chunks
 from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import Claim
+from bramblemoor.frames.kinds import SIDECAR, XMP, is_sidecar
 from bramblemoor.frames.moments import moment_in_name
 from bramblemoor.frames.reading import read_picture
 from bramblemoor.frames.source import FileSource
@@ -196,9 +197,9 @@ def _enter_new(library: Library, row: sqlite3.Row, albums: set[int]) -> Iterator
         enter_file(db, None, _file(row, "settings" if path == SETTINGS_FILE else role or "companion"))
         yield from tied_to_this_machine(library, path)
         return
-    if path.lower().endswith(".xmp"):
+    if is_sidecar(path):
         frame = _frame_beside(db, path)
-        enter_file(db, frame, _file(row, "sidecar", "application/rdf+xml"))
+        enter_file(db, frame, _file(row, "sidecar", XMP))
         if frame is None:
             yield Finding(path, "a sidecar without its picture; it is kept and copied")
         else:
@@ -209,7 +210,7 @@ def _enter_new(library: Library, row: sqlite3.Row, albums: set[int]) -> Iterator
 
 def _frame_beside(db: sqlite3.Connection, sidecar: str) -> int | None:
     """The frame of the picture that a sidecar stands beside, under either naming (A.jpg.xmp, A.xmp)."""
-    bare = sidecar[: -len(".xmp")]
+    bare = sidecar[: -len(SIDECAR)]
     found = db.execute("SELECT frame FROM files WHERE path = ? AND frame IS NOT NULL", (bare,)).fetchall()
     if not found:
         found = db.execute(
