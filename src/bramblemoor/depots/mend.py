@@ -30,7 +30,7 @@ from bramblemoor.disk.names import DEPOT_MARK
 from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import copies
 from bramblemoor.library.copies import LIBRARY, amiss
-from bramblemoor.library.filing import pieces_of, put_back
+from bramblemoor.library.receiving import pieces_of, put_back
 from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, write_receipt
 from bramblemoor.library.stocktake.stock import source_of, take_stock_if_few

@@ -44,7 +44,7 @@ from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import copies
 from bramblemoor.library.albums import extend_album, frames_of_album, write_albums
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file
-from bramblemoor.library.filing import Filing, put_back
+from bramblemoor.library.receiving import Filing, put_back
 from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.receipts import Finding, Receipt, write_receipt
 from bramblemoor.library.reduced import mark_reduced, mark_undated

@@ -13,7 +13,7 @@ from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame
 from bramblemoor.intake.listing import Looked, digest_there
 from bramblemoor.intake.objects import Shot
 from bramblemoor.library.catalogue import claims_of, is_bound
-from bramblemoor.library.filing import free_paths
+from bramblemoor.library.receiving import free_paths
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, LeftOut
 from bramblemoor.library.taken_in import frame_of, was_read

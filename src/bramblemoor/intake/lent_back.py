@@ -25,7 +25,7 @@ from bramblemoor.frames.xmp_reading import packet_in, read_xmp
 from bramblemoor.intake.lending import Lending, Lent, image_digest, keep_list, lent_as
 from bramblemoor.intake.listing import Lying, list_source
 from bramblemoor.library.catalogue import NewFile, claims_of, enter_file, is_bound
-from bramblemoor.library.filing import free_paths
+from bramblemoor.library.receiving import free_paths
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
 from bramblemoor.library.renewing import take_up_all

@@ -14,7 +14,7 @@ from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, Wishes
 from bramblemoor.intake.summing import note_folders, note_what_stays, whole_of
-from bramblemoor.library.filing import free_paths
+from bramblemoor.library.receiving import free_paths
 from bramblemoor.library.home import Library, find_library
 from bramblemoor.library.ledger import FILE as LEDGER
 from bramblemoor.library.merging import join, said_there

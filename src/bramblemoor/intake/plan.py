@@ -26,7 +26,7 @@ from bramblemoor.intake.listing import Listing, Looked, Lying, digest_there, lis
 from bramblemoor.intake.objects import Shot, at, to_shots
 from bramblemoor.intake.summing import note_folders, note_what_stays, whole_of
 from bramblemoor.library.dates import first_day
-from bramblemoor.library.filing import free_paths
+from bramblemoor.library.receiving import free_paths
 from bramblemoor.library.globs import fits
 from bramblemoor.library.home import Library
 from bramblemoor.library.layout import folder_for
