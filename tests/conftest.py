@@ -23,6 +23,7 @@ from hypothesis import settings
 from jsonschema import Draft202012Validator
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "proof"))
+from bramblemoor.standins.cards import CARD_INDEX, CARD_MISFIRES
 from preloaded import SHORT_PAUSE, Preloaded
 
 # A machine that is busy with something else is no fault of what is tried.
@@ -78,6 +79,10 @@ def no_pause() -> Preloaded:
 
 
 _BALANCED = re.compile(r'^  service: .*^The books balance|"run": "unpack".*"balanced": true', re.DOTALL | re.MULTILINE)
+
+
+LEAVE = tuple(word for name in (*CARD_MISFIRES, CARD_INDEX) for word in ("--leave", name))
+"""What a photographer who has seen the plan leaves out of the stand-in card."""
 
 
 @dataclass

@@ -7,7 +7,7 @@ import pytest
 from PIL import Image, ImageOps
 
 from bramblemoor.standins import cards
-from conftest import Shell, as_if_made, leave_at, others_read, pictures
+from conftest import LEAVE, Shell, as_if_made, leave_at, others_read, pictures
 
 ROAD = "2026-05-09 Reed cutting"
 EDITOR = "http://ns.editor.example/1.0/"
@@ -28,7 +28,7 @@ def made_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
         shell("new", name)
     road, home = shell.folder / "road", shell.folder / "home"
     shoots = ("--subject", "Reed cutting", "--subject", "Lantern walk", "--split", "6h")
-    shell("intake", shell.folder / "card", *shoots, "--yes", cwd=road)
+    shell("intake", shell.folder / "card", *shoots, *LEAVE, "--yes", cwd=road)
     two = shell.folder / "two"
     two.mkdir()
     for number in (1, 2):

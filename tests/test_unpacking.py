@@ -162,7 +162,8 @@ def test_odd_pictures_and_names(shell: Shell, tmp_path: Path) -> None:
         "e\u0301.jpg",
         "é.jpg",
         f"{long}.jpg",
-        "100%.jpg",
+        "100% #1.jpg",
+        "60%0A.jpg",
     ]
     entries = {f"stream/{name}": PICTURE + bytes([number]) for number, name in enumerate(names)}
     entries |= {"stream/empty.jpg": b"", "stream/text.jpg": b"no picture"}
@@ -172,7 +173,8 @@ def test_odd_pictures_and_names(shell: Shell, tmp_path: Path) -> None:
     assert receipt["balanced"] and receipt["came_in"]["frames"] == len(entries)
     found = [path.rpartition("/")[2] for path in pictures(tmp_path / "library") if not path.endswith(".xmp")]
     assert len(found) == len({name.casefold() for name in found}) == len(entries)
-    assert not any(character in name for name in found for character in '<>:"/\\|?*%')
+    assert not any(character in name for name in found for character in '<>:"/\\|?*')
+    assert {"100% #1.jpg", "60_0A.jpg"} < set(found)  # a percent sign is changed where lists of checksums would misread it
     assert all(len(name.encode()) <= 255 for name in found) and "_CON.jpg" in found
     findings = "\n".join(finding["name"] + finding["what"] for finding in receipt["findings"])
     assert (

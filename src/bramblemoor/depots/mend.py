@@ -27,12 +27,11 @@ from bramblemoor.depots.register.register import finish_all, identity_of, number
 from bramblemoor.depots.standing.tally import settle
 from bramblemoor.disk.durable import in_the_way
 from bramblemoor.disk.names import DEPOT_MARK
-from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import copies
 from bramblemoor.library.copies import LIBRARY, amiss
-from bramblemoor.library.receiving import pieces_of, put_back
 from bramblemoor.library.home import SET_ASIDE, Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, write_receipt
+from bramblemoor.library.receiving import is_right, pieces_of, put_back
 from bramblemoor.library.stocktake.stock import source_of, take_stock_if_few
 from bramblemoor.library.troubles import Trouble
 from bramblemoor.running import Pace, Progress, Stage
@@ -270,8 +269,7 @@ def _mend_library(
             failed += amount
             continue
         with library.ledger.changing() as db:
-            copies.is_here_again(db, item.file)
-            db.execute("UPDATE files SET seen_ns = 0, read_at = ? WHERE id = ?", (now_seconds(), item.file))
+            is_right(db, item.file)
             settle(db)
         mended += amount
         progress(Stage("mending the library"), mended.bytes + failed.bytes, due.bytes)

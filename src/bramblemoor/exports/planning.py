@@ -14,9 +14,9 @@ from bramblemoor.exports.templates import true_name
 from bramblemoor.exports.worksheet import Worksheet, decode_claims, digest_of_key
 from bramblemoor.frames.claims import Claim, believed_moment
 from bramblemoor.frames.moments import moment_in_name
-from bramblemoor.library.receiving import free_paths
 from bramblemoor.library.home import Library
 from bramblemoor.library.layout import folder_for
+from bramblemoor.library.receiving import free_paths
 from bramblemoor.running import Progress, Stage, portions
 
 # A content delivered several times was staged and read once, perhaps as a copy for an album in an earlier part; it belongs

@@ -15,7 +15,6 @@ from pathlib import Path
 from bramblemoor.disk.durable import digest_of, flush_file, flush_folder
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.disk.names import safe_name
-from bramblemoor.disk.told import is_plain_file
 from bramblemoor.exports import worksheet as worksheets
 from bramblemoor.exports.account import account
 from bramblemoor.exports.albums import albums_in
@@ -40,13 +39,11 @@ from bramblemoor.exports.planning import (
 from bramblemoor.exports.worksheet import ENTERING, Worksheet, decode_claims, digest_of_key
 from bramblemoor.frames.claims import HAND, Claim
 from bramblemoor.frames.heard import SINGLE
-from bramblemoor.frames.moments import now_seconds
-from bramblemoor.library import copies
 from bramblemoor.library.albums import extend_album, frames_of_album, write_albums
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file
-from bramblemoor.library.receiving import Filing, put_back
-from bramblemoor.library.home import SET_ASIDE, Library
+from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding, Receipt, write_receipt
+from bramblemoor.library.receiving import Filing, each_here, is_right, mend_here, was_read
 from bramblemoor.library.reduced import mark_reduced, mark_undated
 from bramblemoor.library.renewing import take_up_all
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
@@ -151,29 +148,21 @@ def _put_in_place(sheet: Worksheet, library: Library, progress: Progress) -> lis
 
 
 def _look_at_known(sheet: Worksheet, parcel: Parcel, library: Library) -> None:
-    """Read what is in the library already; where it is missing or damaged, what has come takes its place."""
+    """Look at what is in the library already; where it is missing or damaged, what has come takes its place."""
     mended = []
+    by = f"{parcel.service} {parcel.order}"
     for unit in sheet.db.execute(
         "SELECT entry, staged_as, sha256 FROM units WHERE here NOT NULL ORDER BY entry"
     ).fetchall():
         digest = digest_of_key(unit["sha256"])
-        for file in library.db.execute(
-            "SELECT f.id, f.path, f.bytes, f.mtime_ns, c.state FROM files f LEFT JOIN copies c ON c.file = f.id AND c.depot = 0"
-            " WHERE f.sha256 = ? AND f.frame NOT NULL",
-            (digest,),
-        ).fetchall():
-            if file["state"] == "freed":
+        for here in each_here(library, digest, read=True):
+            if here.away:
                 continue
-            place = library.root / file["path"]
-            if not (is_plain_file(place) and place.stat().st_size == file["bytes"] and digest_of(place) == digest):
-                staged = sheet.staged(unit["staged_as"])
-                aside = library.root / SET_ASIDE / safe_name(f"{parcel.service} {parcel.order}") / file["path"]
-                if not put_back(partial(FileIO, staged), place, digest, file["mtime_ns"], aside):
-                    continue
-                library.db.execute("UPDATE files SET seen_ns = 0 WHERE id = ?", (file["id"],))
-                mended.append(file["path"])
-            copies.is_here_again(library.db, file["id"])
-            library.db.execute("UPDATE files SET read_at = ? WHERE id = ?", (now_seconds(), file["id"]))
+            if not here.hurt:
+                was_read(library.db, here.file)
+            elif mend_here(library, here, digest, partial(FileIO, sheet.staged(unit["staged_as"])), by):
+                is_right(library.db, here.file)
+                mended.append(here.path)
     sheet.put("mended", json.dumps(mended))
 
 

@@ -264,10 +264,12 @@ def _film_clock(moment: Moment, others: Sequence[tuple[Claim, Moment]]) -> tuple
 
 
 def parse_position(written: str) -> tuple[float, float] | None:
-    """Degrees from "52.5,-1.25"; None where it is no such text."""
+    """Degrees from "52.5,-1.25"; None where it is no such text, or no position on the globe."""
     try:
         latitude, longitude = (float(part) for part in written.split(","))
     except ValueError:
+        return None
+    if not (-90 <= latitude <= 90 and -180 <= longitude <= 180):
         return None
     return latitude, longitude
 

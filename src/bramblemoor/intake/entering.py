@@ -13,9 +13,9 @@ from bramblemoor.frames.xmp_reading import packet_in, read_xmp
 from bramblemoor.intake.interface import PlannedFile, PlannedFrame
 from bramblemoor.intake.landing import SIDECARS, place_of
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, enter_file, is_bound
-from bramblemoor.library.receiving import Filing
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Finding
+from bramblemoor.library.receiving import Filing
 from bramblemoor.library.renewing import take_up_all
 from bramblemoor.library.sidecars import take_up_edits, write_sidecar
 

@@ -95,6 +95,15 @@ class Known(msgspec.Struct, frozen=True):
     amount: Amount
 
 
+class Hurt(msgspec.Struct, frozen=True):
+    """A content that is here, and is missing or damaged (`why`) where it lies: its path here, and where a good one is there."""
+
+    source: str
+    path: str
+    sha256: str
+    why: str
+
+
 class Plan(msgspec.Struct):
     """All that an intake is going to do; it is kept beside the library until that is done."""
 
@@ -105,6 +114,8 @@ class Plan(msgspec.Struct):
     shoots: list[PlannedShoot] = []
     frames: list[PlannedFrame] = []
     known: list[Known] = []
+    hurt: list[Hurt] = []
+    """Of these, what is to be mended by what lies at the source."""
     twice: list[LeftOut] = []
     drops: list[LeftOut] = []
     """What the user said to leave out."""
@@ -134,7 +145,7 @@ class Plan(msgspec.Struct):
 
     @property
     def changes_nothing(self) -> bool:
-        return not (self.frames or self.joined.frames or self.joined.albums)
+        return not (self.frames or self.hurt or self.joined.frames or self.joined.albums)
 
     def files(self) -> Iterator[tuple[PlannedFrame, PlannedFile]]:
         for frame in self.frames:

@@ -9,14 +9,14 @@ from pathlib import Path
 from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.kinds import JPEG, RAWS, stem_of
-from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame
+from bramblemoor.intake.interface import Hurt, Known, Plan, PlannedFile, PlannedFrame
 from bramblemoor.intake.listing import Looked, digest_there
 from bramblemoor.intake.objects import Shot
 from bramblemoor.library.catalogue import claims_of, is_bound
-from bramblemoor.library.receiving import free_paths
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, LeftOut
-from bramblemoor.library.taken_in import frame_of, was_read
+from bramblemoor.library.receiving import Here, find_here, free_paths
+from bramblemoor.library.taken_in import was_read
 
 _BOUND = "it is new beside {}, whose year is bound; to take it in: unbind, and then again"
 # The originals of a moment of some media that have nothing of other media beside them yet.
@@ -29,14 +29,14 @@ _ALONE = """
 
 
 def note_known(
-    plan: Plan, library: Library, shot: Shot, here: tuple[int, str], digests: Mapping[str, str], planned: set[str]
+    plan: Plan, library: Library, shot: Shot, here: Here, digests: Mapping[str, str], planned: set[str]
 ) -> None:
-    """A frame whose original is here (its number and path). What lies beside it there and is not here joins it.
+    """A frame whose original is here. What lies beside it there and is not here joins it.
 
     `planned` gets the paths that are to be taken.
     """
     known, new = Amount(1), list[tuple[str, Looked]]()
-    bound = is_bound(library.db, here[0])
+    bound = is_bound(library.db, here.frame)
     for role, looked in shot.files:
         lying = looked.lying
         sha256 = digests.get(lying.path, "")
@@ -44,17 +44,26 @@ def note_known(
             sha256 = sha256 or digest_there(Path(plan.wishes.source, lying.path))
             is_here = was_read(library.db, sha256)
         else:
-            is_here = bool(sha256) and frame_of(library.db, sha256) is not None
+            found = find_here(library, sha256) if sha256 else None
+            is_here = found is not None
+            if found is not None:
+                note_hurt(plan, found, lying.path, sha256)
         if is_here:
             known += Amount(0, 1, lying.bytes)
             plan.seen.append((lying.path, lying.bytes, lying.mtime_ns, sha256))
         elif bound:
-            plan.beside.append(LeftOut(lying.path, _BOUND.format(here[1]), Amount(0, 1, lying.bytes)))
+            plan.beside.append(LeftOut(lying.path, _BOUND.format(here.path), Amount(0, 1, lying.bytes)))
         else:
             new.append((role, looked))
-    plan.known.append(Known(shot.path, here[1], known))
+    plan.known.append(Known(shot.path, here.path, known))
     if new:
-        plan.frames.append(_joining(library, here[1], new, digests, (), planned))
+        plan.frames.append(joining(library, here.path, _as_planned(new, digests), (), planned))
+
+
+def note_hurt(plan: Plan, here: Here, source: str, sha256: str) -> None:
+    """Note that what is here of a content is to be mended by what lies at the source."""
+    if here.hurt:
+        plan.hurt.append(Hurt(source, here.path, sha256, here.hurt))
 
 
 def join_other_half(
@@ -62,7 +71,7 @@ def join_other_half(
 ) -> None:
     """The camera's own JPEG comes to its raw that is here, or a raw to its JPEG, with what belongs to it."""
     files = [("rendition", shot.original), *shot.others]
-    plan.frames.append(_joining(library, here, files, digests, shot.claims, planned))
+    plan.frames.append(joining(library, here, _as_planned(files, digests), shot.claims, planned))
 
 
 def other_half_of(library: Library, shot: Shot) -> str | None:
@@ -88,30 +97,30 @@ def _is_cameras_name(claim: Claim) -> bool:
     return (claim.field, claim.source) == ("camera", "camera")
 
 
-def _joining(
-    library: Library,
-    path: str,
-    files: Sequence[tuple[str, Looked]],
-    digests: Mapping[str, str],
-    claims: Sequence[Claim],
-    planned: set[str],
+def _as_planned(files: Sequence[tuple[str, Looked]], digests: Mapping[str, str]) -> list[PlannedFile]:
+    return [
+        PlannedFile(
+            one.lying.path, role, one.lying.bytes, one.lying.mtime_ns, "", one.media, one.width, one.height,
+            digests.get(one.lying.path, ""),
+        )
+        for role, one in files
+    ]  # fmt: skip
+
+
+def joining(
+    library: Library, path: str, files: Sequence[PlannedFile], claims: Sequence[Claim], planned: set[str]
 ) -> PlannedFrame:
-    """Files that are to come to the frame of a picture, called as it is."""
+    """Files that are to come to the frame of a picture, called as it is; those that are no sidecars get their paths."""
     folder, _, name = path.rpartition("/")
-    coming = []
-    for role, looked in files:
-        lying = looked.lying
-        if role == "sidecar":
-            coming.append(PlannedFile(lying.path, role, lying.bytes, lying.mtime_ns, ""))
+    for file in files:
+        if file.role == "sidecar":
             continue
-        wanted, digest = {lying.path: stem_of(name) + lying.ending}, {lying.path: digests.get(lying.path, "")}
-        target = free_paths(library, folder, wanted, digest, planned.__contains__)[lying.path]
-        planned.add(collision_key(target))
-        coming.append(PlannedFile(
-            lying.path, role, lying.bytes, lying.mtime_ns, target, looked.media, looked.width, looked.height
-        ))  # fmt: skip
+        came = file.source.rpartition("/")[2]
+        wanted = {file.source: stem_of(name) + came[len(stem_of(came)) :].lower()}
+        file.path = free_paths(library, folder, wanted, {file.source: file.sha256}, planned.__contains__)[file.source]
+        planned.add(collision_key(file.path))
     told: list[tuple[str, str, str]] = [
         (claim.field, claim.value, claim.source) for claim in claims if claim.source == "camera"
     ]
     mtime_ns = library.db.execute("SELECT mtime_ns FROM files WHERE path = ?", (path,)).fetchone()[0]
-    return PlannedFrame(folder, "photo", coming, told, mtime_ns, joins=path)
+    return PlannedFrame(folder, "photo", list(files), told, mtime_ns, joins=path)

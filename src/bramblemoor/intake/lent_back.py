@@ -25,9 +25,9 @@ from bramblemoor.frames.xmp_reading import packet_in, read_xmp
 from bramblemoor.intake.lending import Lending, Lent, image_digest, keep_list, lent_as
 from bramblemoor.intake.listing import Lying, list_source
 from bramblemoor.library.catalogue import NewFile, claims_of, enter_file, is_bound
-from bramblemoor.library.receiving import free_paths
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
+from bramblemoor.library.receiving import free_paths
 from bramblemoor.library.renewing import take_up_all
 from bramblemoor.library.sayings import Word
 from bramblemoor.library.sidecars import packet_of_frame, take_up_edits, write_sidecar

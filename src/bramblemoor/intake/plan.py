@@ -21,12 +21,11 @@ from bramblemoor.intake.clocks import (
     tell_offset,
 )
 from bramblemoor.intake.interface import Known, Plan, PlannedFile, PlannedFrame, Wishes
-from bramblemoor.intake.joining_known import join_other_half, note_known, other_half_of
+from bramblemoor.intake.joining_known import join_other_half, note_hurt, note_known, other_half_of
 from bramblemoor.intake.listing import Listing, Looked, Lying, digest_there, list_source, look
 from bramblemoor.intake.objects import Shot, at, to_shots
 from bramblemoor.intake.summing import note_folders, note_what_stays, whole_of
 from bramblemoor.library.dates import first_day
-from bramblemoor.library.receiving import free_paths
 from bramblemoor.library.globs import fits
 from bramblemoor.library.home import Library
 from bramblemoor.library.layout import folder_for
@@ -40,6 +39,7 @@ from bramblemoor.library.naming import (
     shoot_folder,
 )
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, LeftOut, stamp
+from bramblemoor.library.receiving import find_here, free_paths
 from bramblemoor.library.sayings import words_for
 from bramblemoor.library.taken_in import culled_names, culled_on, frame_of, known_on, sizes_here, was_here, was_read
 from bramblemoor.running import Progress, Stage
@@ -190,7 +190,7 @@ def _sort_out(
         lying = shot.original.lying
         sha256 = digests.get(lying.path, "")
         amount = Amount(1, len(shot.files), shot.bytes)
-        here = frame_of(library.db, sha256) if sha256 else None
+        here = find_here(library, sha256) if sha256 else None
         if here is not None:
             note_known(plan, library, shot, here, digests, planned)
             continue
@@ -229,10 +229,11 @@ def _without_known(plan: Plan, library: Library, shot: Shot, digests: dict[str, 
     """A frame less those of its files that are in the library already, as parts of another one."""
     for role, looked in list(shot.others):
         sha256 = digests.get(looked.lying.path, "")
-        here = frame_of(library.db, sha256) if sha256 and role != "sidecar" else None
+        here = find_here(library, sha256) if sha256 and role != "sidecar" else None
         if here is not None:
             shot.others.remove((role, looked))
-            plan.known.append(Known(looked.lying.path, here[1], Amount(0, 1, looked.lying.bytes)))
+            plan.known.append(Known(looked.lying.path, here.path, Amount(0, 1, looked.lying.bytes)))
+            note_hurt(plan, here, looked.lying.path, sha256)
     return shot
 
 

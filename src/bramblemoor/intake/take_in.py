@@ -1,9 +1,12 @@
 """Carrying out an intake: each file is read once, written to the library and to depots at once, and read back from each."""
 
+import errno
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
+from functools import partial
+from io import FileIO
 from pathlib import Path
 
 from bramblemoor.depots.backup import close_journals, members_of
@@ -34,8 +37,9 @@ from bramblemoor.library.copies import LIBRARY
 from bramblemoor.library.home import Library, require_room
 from bramblemoor.library.merging import join
 from bramblemoor.library.receipts import Amount, Finding, Receipt, write_receipt
+from bramblemoor.library.receiving import each_here, is_right, mend_here
 from bramblemoor.library.stocktake.stock import renew_snapshot
-from bramblemoor.running import Pace, Progress, silent
+from bramblemoor.running import Pace, Progress, Stage, silent
 
 _SLACK = 16 << 20
 _STOPPED = "it was stopped"
@@ -78,6 +82,7 @@ def take_in(
         stopped = failure == _STOPPED
         return Ended(_unfinished(library, state, run, books, before, findings, failure), failure, stopped=stopped)
     _keep_the_rest(library, state, landing)
+    findings += _mend(library, plan, progress)
     if plan.wishes.merge:
         plan.joined = join(library, open_other(library, plan.wishes), progress, changing=True)
     settle_apart(library)
@@ -88,6 +93,25 @@ def take_in(
     close_journals(run, receipt)
     forget(library)
     return Ended(receipt)
+
+
+def _mend(library: Library, plan: Plan, progress: Progress) -> Iterator[Finding]:
+    """Put what is missing or damaged here right by what lies at the source; yields what came of each."""
+    for number, one in enumerate(plan.hurt, 1):
+        opened = partial(FileIO, Path(plan.wishes.source, one.source))
+        try:
+            for here in each_here(library, one.sha256):
+                if not here.hurt:
+                    continue
+                if not mend_here(library, here, one.sha256, opened, f"{plan.run} {plan.started}"):
+                    raise OSError(errno.EIO, "there it does not read as it did")
+                with library.ledger.changing() as db:
+                    is_right(db, here.file)
+                yield Finding(here.path, f"it was {here.hurt} here, and is mended by {one.source}")
+        except OSError as error:
+            why = error.strerror or str(error)
+            yield Finding(one.path, f"it is {one.why} here, and could not be mended by {one.source} ({why})", attention=True)
+        progress(Stage("mending", "files"), number, len(plan.hurt))
 
 
 def end_interrupted(library: Library, plan: Plan) -> int:

@@ -22,7 +22,8 @@ from bramblemoor.library.receipts import Finding, listing, moment_in_name, run_i
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
 
-FOLDERS = ("pictures", "albums", "companions", "delivered", "ledger/receipts")
+PICTURES = "pictures"
+FOLDERS = (PICTURES, "albums", "companions", "delivered", "ledger/receipts")
 _SEAT = "seat"
 """In the ledger's meta: where the library's own copies were read."""
 SET_ASIDE = "set-aside"
@@ -116,6 +117,11 @@ class Library:
         """The physical device that it lies on."""
         home = self.settings.library
         return f"pretend {home.stand_in}" if home.stand_in else file_system_of(self.root).device
+
+    @cached_property
+    def keeps_inodes(self) -> bool:
+        """Whether files keep their numbers where it lies."""
+        return file_system_of(self.root).keeps_inodes
 
     @property
     def seat(self) -> str:

@@ -156,11 +156,19 @@ def read_apart(path: Path) -> sqlite3.Connection:
 
 
 def require_inside(path: Path) -> None:
-    """Raise NotPossible where a ledger that came from elsewhere names files outside the library, or cannot be read."""
+    """Raise NotPossible where a ledger that came from elsewhere cannot be read, names files outside the library, or holds what is
+    not of its column's type (a text for a number, a number without an end).
+    """
+    why = "It was not written by this program, or it is damaged; take another drive's."
     try:
         db = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro&immutable=1", uri=True)
         db.execute("PRAGMA trusted_schema = OFF")
         tables = {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+        for table in tables & set(schema.FACT_TABLES):
+            if (column := _mistyped(db, table)) is not None:
+                raise NotPossible(
+                    f"The ledger {path} holds what no ledger does, in {table}, {column}. Nothing was taken from it.", why
+                )
         for query, table in (
             ("SELECT path FROM files", "files"),
             ("SELECT folder || '/' || name FROM frames", "frames"),
@@ -170,11 +178,26 @@ def require_inside(path: Path) -> None:
                 if inside_or_none(told) is None:
                     raise NotPossible(
                         f"The ledger {path} names a file outside the library: {str(told)[:80]!r}. Nothing was taken from it.",
-                        "It was not written by this program, or it is damaged; take another drive's.",
+                        why,
                     )
         db.close()
     except (sqlite3.Error, UnicodeDecodeError) as error:
         raise NotPossible(f"The ledger {path} cannot be read ({error}).", "Take another drive's.") from error
+
+
+_TYPES = {"INTEGER": "'integer'", "TEXT": "'text'", "REAL": "'real', 'integer'"}
+
+
+def _mistyped(db: sqlite3.Connection, table: str) -> str | None:
+    """A column of a table that holds another type of value than it was declared for (SQLite itself takes any)."""
+    for _, name, declared, never_null, _, _ in db.execute(f"PRAGMA table_info('{table}')").fetchall():
+        types = _TYPES.get(declared.upper())
+        if types is None:
+            continue
+        allowed = types if never_null else f"{types}, 'null'"
+        if db.execute(f'SELECT 1 FROM "{table}" WHERE typeof("{name}") NOT IN ({allowed}) LIMIT 1').fetchone():
+            return str(name)
+    return None
 
 
 def merge(shares: Iterable[Path], target: Path) -> None:

@@ -7,9 +7,10 @@ import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import get_args
 
 from bramblemoor.disk.file_systems import flush_files
-from bramblemoor.frames.claims import HAND, TAKEN_AWAY, TAKEN_AWAY_BY, Claim
+from bramblemoor.frames.claims import HAND, ORDER, TAKEN_AWAY, TAKEN_AWAY_BY, Claim, Field
 from bramblemoor.frames.xmp_edits import edits
 from bramblemoor.frames.xmp_fragments import instructions
 from bramblemoor.frames.xmp_writing import read_packet
@@ -67,8 +68,9 @@ def join(library: Library, other: Library, progress: Progress, *, changing: bool
 def said_there(other: Library, frame: int) -> list[Claim]:
     """All that is said of a frame of a library, in order; what was changed in its sidecar since that was looked at comes last."""
     claims = [
-        claim for claim in claims_of(other.db, frame) if claim.source != "map"
-    ]  # each library has a map of its own
+        claim for claim in claims_of(other.db, frame)
+        if claim.source in ORDER and claim.source != "map" and claim.field in get_args(Field)
+    ]  # fmt: skip  # each library has a map of its own; what nobody here says is none of ours
     packet = packet_of_frame(other, frame)
     if packet is not None:
         claims += edits(read_packet(packet), claims, was_written=True)

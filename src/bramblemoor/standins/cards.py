@@ -40,6 +40,12 @@ class Press:
     edited: bool = False
 
 
+CARD_MISFIRES = ("ALD_9992.JPG", "ALD_9997.JPG", "ALD_0006.JPG")
+"""What of the first card shows nothing."""
+CARD_INDEX = "ALDERHOLT.IDX"
+"""The list that its camera keeps there, of a kind that nobody else knows."""
+
+
 def card(folder: Path) -> None:
     """The first card: a morning in the fen with raws, and the lanterns of that night; three misfires, one picture twice."""
     presses = list(_morning()) + list(_night())
@@ -47,7 +53,7 @@ def card(folder: Path) -> None:
     copy = folder / "DCIM/101ALDER/COPY0003.JPG"
     copy.write_bytes((folder / "DCIM/100ALDER/ALD_9991.JPG").read_bytes())
     (folder / "MISC").mkdir()
-    (folder / "MISC/ALDERHOLT.IDX").write_bytes(b"index of an Alderholt camera\0" * 40)
+    (folder / "MISC" / CARD_INDEX).write_bytes(b"index of an Alderholt camera\0" * 40)
 
 
 def second_card(folder: Path) -> None:

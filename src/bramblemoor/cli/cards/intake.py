@@ -177,7 +177,8 @@ def agreed(
         print_plan(library, plan, depots, json=False)
     require_consent(
         "Merge it?" if wishes.merge else "Take these in?",
-        f"{say.many(plan.taken.frames, 'frame')}, {say.many(plan.taken.files, 'file')}, would be taken in",
+        f"{say.many(plan.taken.frames, 'frame')}, {say.many(plan.taken.files, 'file')}, would be taken in"
+        + (f", and {say.many(len(plan.hurt), 'file')} here mended" if plan.hurt else ""),
         yes=yes,
         undone="Nothing was taken in.",
     )
@@ -283,6 +284,7 @@ def print_plan(library: "Library", plan: "Plan", depots: "Sequence[Depot]", *, j
     _print_named("You culled these (--again takes them in once more)", plan.culled)
     _print_named("These are there twice", plan.twice)
     _print_joining(plan)
+    _print_hurt(plan)
     _print_named("These are new beside pictures that are here, and not taken in", plan.beside)
     _print_named("These are not taken in", plan.left)
     _print_findings([*plan.findings, *plan.joined.findings])
@@ -302,6 +304,17 @@ def _print_joining(plan: "Plan") -> None:
         say.line(f"{file.source}: to {path.removeprefix('pictures/')}", inward=2)
     if len(joining) > _FEW:
         say.line(f"... and {len(joining) - _FEW:,} more; all by name: --dry-run --json", inward=2)
+
+
+def _print_hurt(plan: "Plan") -> None:
+    if not plan.hurt:
+        return
+    say.line()
+    say.line("These are missing or damaged here, and will be mended by what lies there:", "amiss")
+    for one in plan.hurt[:_FEW]:
+        say.line(f"{one.path.removeprefix('pictures/')} ({one.why}): by {one.source}", inward=2)
+    if len(plan.hurt) > _FEW:
+        say.line(f"... and {len(plan.hurt) - _FEW:,} more; all by name: --dry-run --json", inward=2)
 
 
 def _print_joined(plan: "Plan") -> None:
@@ -388,6 +401,7 @@ def _document(library: "Library", plan: "Plan", *, dry_run: bool) -> dict[str, A
             for _, file in plan.files()
         ],
         "already": [{"path": one.path or None, "was": one.source} for one in plan.known],
+        "mends": [{"path": one.path, "was": one.source, "state": one.why} for one in plan.hurt],
         "left_out": [
             {"state": state, **msgspec.to_builtins(one)} for state, several in left.items() for one in several
         ],

@@ -16,7 +16,6 @@ from dataclasses import dataclass, field
 from itertools import islice
 from typing import BinaryIO
 
-from bramblemoor.disk.file_systems import file_system_of
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.copies import FREED
 from bramblemoor.library.home import Library
@@ -70,7 +69,7 @@ class _Share:
 
     def compare(self, note: Note) -> None:
         """Kinds are new, vanished, differs, and stamped: there as it should be, but never looked at before."""
-        inodes = file_system_of(self.library.root).keeps_inodes
+        inodes = self.library.keeps_inodes
         cursor = self.db.cursor()
         cursor.row_factory = None
         # Mostly there are none, and asking for each file is work.

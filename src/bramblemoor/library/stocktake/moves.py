@@ -6,7 +6,6 @@ It works on the table of the stock that is being taken (`library.stock`), and on
 import os
 import sqlite3
 
-from bramblemoor.disk.file_systems import file_system_of
 from bramblemoor.disk.names import collision_key, free_name
 from bramblemoor.library.home import Library
 
@@ -87,7 +86,7 @@ def recognise_moves(library: Library, loose: tuple[str, ...]) -> None:
         db.create_function("bm_name", 1, lambda path: path.rpartition("/")[2], deterministic=True)
         db.create_function("bm_folder", 1, lambda path: path.rpartition("/")[0], deterministic=True)
         db.executescript(_LONE.format(loose=loose))
-        inodes = file_system_of(library.root).keeps_inodes
+        inodes = library.keeps_inodes
         for alike in (*_CHANGED_ON_THE_WAY, *((_SAME_INODE,) if inodes else ())):
             db.execute(
                 "INSERT OR IGNORE INTO temp.moves SELECT g.file, n.path, g.path, n.kind, n.own FROM temp.gone g JOIN temp.came n"
