@@ -367,7 +367,11 @@ def test_when_a_card_may_be_erased(shell: Shell, library: Path, card_once: Path,
     (unnamed / "ALONE.WAV").write_bytes(b"RIFF\x24\0\0\0WAVEfmt ")
     (unnamed / "CAMERA.CTG").write_bytes(b"list")
     asked = ask(unnamed)
-    assert not asked["erasable"] and {one["was"] for one in asked["items"]} == {"FILE0001.TMP", "ALONE.WAV", "CAMERA.CTG"}
+    assert not asked["erasable"] and {one["was"] for one in asked["items"]} == {
+        "FILE0001.TMP",
+        "ALONE.WAV",
+        "CAMERA.CTG",
+    }
 
 
 def test_sheets_and_pages(shell: Shell, library: Path, depots: list[Path]) -> None:

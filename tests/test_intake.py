@@ -96,7 +96,10 @@ def test_a_card_becomes_shoots_with_a_copy_at_each_depot(
     done = take_in(shell, library, *wanted[1:], "--second-copy", "heron", "--second-copy", "otter")
     assert "The books balance" in done.out
     assert len([name for name in names(library) if not name.endswith(".xmp")]) == 12 + 3 + 1
-    assert next((library / "pictures").rglob(cards.CARD_INDEX)).read_bytes() == (card / "MISC" / cards.CARD_INDEX).read_bytes()
+    assert (
+        next((library / "pictures").rglob(cards.CARD_INDEX)).read_bytes()
+        == (card / "MISC" / cards.CARD_INDEX).read_bytes()
+    )
     assert {f"20260509-reed-cutting-0006{ending}" for ending in (".dng", ".jpg", ".wav", ".dng.xmp")} < set(
         names(library)
     )
@@ -231,7 +234,7 @@ def test_killed_anywhere_the_same_command_finishes(
     shell: Shell, library: Path, depots: list[Path], card: Path, tmp_path: Path
 ) -> None:
     """Killed at some of the calls that change files, then given once more: as if nothing had been."""
-    wanted = ("intake", card, *FEN, *LEAVE, "--second-copy", "heron", "--yes")
+    wanted: tuple[str | Path, ...] = ("intake", card, *FEN, *LEAVE, "--second-copy", "heron", "--yes")
     shell(*wanted, cwd=library)
     names_there = {path for path in pictures(library) if not path.endswith(".xmp")}
     truth = {path: content for path, content in pictures(library).items() if path in names_there}
@@ -260,7 +263,7 @@ def test_killed_anywhere_the_same_command_finishes(
 
 def test_what_got_a_name_behind_a_killed_intake_keeps_it(shell: Shell, library: Path, card: Path) -> None:
     """Whether it is known to the ledger or not: the frame that was to have the name is told, and taken in by the next intake."""
-    wanted = ("intake", card, *FEN, *LEAVE, "--yes")
+    wanted: tuple[str | Path, ...] = ("intake", card, *FEN, *LEAVE, "--yes")
     assert leave_at(shell, 20, library, *wanted)
     folder = library / SHOOT
     folder.mkdir(parents=True, exist_ok=True)

@@ -174,7 +174,9 @@ def test_odd_pictures_and_names(shell: Shell, tmp_path: Path) -> None:
     found = [path.rpartition("/")[2] for path in pictures(tmp_path / "library") if not path.endswith(".xmp")]
     assert len(found) == len({name.casefold() for name in found}) == len(entries)
     assert not any(character in name for name in found for character in '<>:"/\\|?*')
-    assert {"100% #1.jpg", "60_0A.jpg"} < set(found)  # a percent sign is changed where lists of checksums would misread it
+    assert {"100% #1.jpg", "60_0A.jpg"} < set(
+        found
+    )  # a percent sign is changed where lists of checksums would misread it
     assert all(len(name.encode()) <= 255 for name in found) and "_CON.jpg" in found
     findings = "\n".join(finding["name"] + finding["what"] for finding in receipt["findings"])
     assert (

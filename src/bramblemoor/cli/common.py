@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
+import click
 import typer
 
 from bramblemoor.cli import say
@@ -21,6 +22,7 @@ from bramblemoor.standins import CHEST, DRIVE
 if TYPE_CHECKING:
     from bramblemoor.depots.bag.depot import Depot
     from bramblemoor.depots.kinds import Store
+    from bramblemoor.library.receipts import Receipt
     from bramblemoor.running import Pace
 
 LibraryDir = Annotated[
@@ -62,13 +64,40 @@ def library_here(named: Path | None) -> Library:
 
 
 @contextmanager
-def holding(library: Library) -> Iterator[None]:
-    """Hold the library for a run that changes it, and tell at the end, at the latest, what came to light on the way."""
+def holding(library: Library) -> "Iterator[Receipt | None]":
+    """Hold the library for a run that changes it, and tell at the end, at the latest, what came to light on the way.
+
+    What killed runs had left open is ended first. Where one was this very command, its receipt is yielded: then all is done.
+    """
+    library.asked = _asked()
     with library.held():
+        mine: Receipt | None = None
+        for one in library.finished:
+            if one.asked == library.asked:
+                mine = one.receipt
+            else:
+                say.note(f"A run that was interrupted before is done now: bramblemoor receipt {one.receipt.number}.")
         try:
-            yield
+            yield mine
         finally:
             say_seen(library)
+
+
+_HOW = ("yes", "json", "library_dir", "dry_run")
+"""What a command is told of how it is to go about it, and not of what it is to do."""
+
+
+def _asked() -> str:
+    """The command that is given, with what it was told: the same words again give the same text, from whichever folder."""
+    import json
+
+    context = click.get_current_context()
+    told = {name: _plain(value) for name, value in context.params.items() if name not in _HOW}
+    return json.dumps([context.command_path, told], sort_keys=True, default=str)
+
+
+def _plain(value: object) -> object:
+    return str(value.resolve()) if isinstance(value, Path) else value
 
 
 def whose(library: Library) -> str:

@@ -22,6 +22,11 @@ LITTER = frozenset((".DS_Store", "Thumbs.db", "desktop.ini", ".Spotlight-V100", 
 """What operating systems leave in folders: nobody's work, and nothing to be alarmed at."""
 
 
+def is_litter(path: str) -> bool:
+    """Whether a file, or a folder that it lies in, is such; and what one system keeps beside each file on drives of another."""
+    return any(step in LITTER or step.startswith("._") for step in path.split("/"))
+
+
 def safe_name(name: str) -> str:
     """The name itself where every file system takes it, else the nearest that they take.
 

@@ -5,13 +5,15 @@ import stat
 import zipfile
 from collections.abc import Iterator
 from itertools import groupby
+from sqlite3 import Row
 
 from bramblemoor.disk.durable import status_of
-from bramblemoor.disk.names import safe_name
+from bramblemoor.disk.names import is_litter, safe_name
 from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.unpaired import Lone, candidates_of, listed, lone_records
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import Claim, believed_moment
+from bramblemoor.frames.kinds import PICTURES, family, family_by_name
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, next_number, stamp
@@ -127,7 +129,7 @@ _NO_PICTURE = "the service tells of it, but no picture came; what it tells is ke
 _MAY_BE_THERE = "the service tells of it; its picture may be in a part that is not here"
 _NOT_HERE = "it is not here, and what it holds is missing: unpack again when it is"
 _MOST_NAMED = 500
-_PICTURES = "role IN ('original', 'rendition', 'clip', 'twin')"
+_PICTURES = "role != 'sidecar'"
 _FOUND = f"""
     SELECT path, bytes FROM files WHERE sha256 = ? AND frame NOT NULL AND {_PICTURES} AND (path = ? OR ? IS NULL) ORDER BY
     path LIMIT 1
@@ -196,6 +198,7 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
         for trouble in json.loads(row["troubles"]):
             yield Finding(row["name"], trouble, attention=True)
     yield from _lost_edits(sheet)
+    yield from _delivered_pictures(sheet)
     has_records = (
         parcel.dialect.tells_of_each and sheet.db.execute("SELECT 1 FROM records LIMIT 1").fetchone() is not None
     )
@@ -216,8 +219,7 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
             )
             yield Finding(name, what, attention=True)
         if row["picture_kind"] == "other":
-            what = "it is empty" if row["size"] == 0 else "no picture that Bramblemoor can recognise"
-            yield Finding(name, f"{what}; kept as it came", attention=True)
+            yield from _of_no_kind(row, name)
         if row["rival"] and row["path"]:
             yield Finding(name, f"it was kept with {row['original']}; nothing tells whether it is of {row['rival']}")
         if row["former_name"]:
@@ -246,6 +248,26 @@ def _findings(sheet: Worksheet, parcel: Parcel, library: Library) -> Iterator[Fi
                 yield Finding(name, "a reduced copy: no original of it came", attention=True)
         for conflict in believed_moment(Claim(row["field"], row["value"], row["source"]) for row in claimed)[1]:
             yield Finding(name, conflict, attention=True)
+
+
+def _of_no_kind(row: Row, name: str) -> Iterator[Finding]:
+    """What is to be said of a file in which nothing can be read: most where its name says that it is a picture."""
+    found = family(row["name"], row["media"] or "")
+    if row["size"] == 0:
+        yield Finding(name, "it is empty; kept as it came", attention=True)
+    elif found in PICTURES:
+        yield Finding(name, "no picture that Bramblemoor can recognise; kept as it came", attention=True)
+    elif found == "other":
+        yield Finding(name, "it is of a kind that is not known here; kept as it came")
+
+
+def _delivered_pictures(sheet: Worksheet) -> Iterator[Finding]:
+    """What the dialect takes for no picture, and is one by its name."""
+    for (name,) in sheet.db.execute("SELECT name FROM entries WHERE kind = 'other' ORDER BY id"):
+        if family_by_name(name) in PICTURES and not is_litter(name):
+            yield Finding(
+                name, "the dialect takes it for no picture; it is kept in delivered/ as it came", attention=True
+            )
 
 
 def _why_renamed(former: str, path: str) -> str:

@@ -13,6 +13,7 @@ from typing import Any, get_args
 
 import msgspec
 
+from bramblemoor.disk.names import is_litter
 from bramblemoor.errors import WrongUse
 from bramblemoor.exports.dialect_rules import KEY, REFERENCES, EntryKind, FieldName, FieldRule, RecordRules, Rules
 from bramblemoor.exports.templates import BadTemplate, Template, folded, last_step
@@ -87,6 +88,8 @@ class Dialect:
         """What an archive entry of this name is. An XMP beside a picture is a sidecar in every dialect."""
         plain = composed(entry)
         found: EntryKind = next((kind for kind, pattern in self._kinds if pattern.fullmatch(plain)), "other")
+        if found == "picture" and is_litter(entry):
+            return "other"
         return "sidecar" if found in ("picture", "other") and is_sidecar(entry) else found
 
     @property

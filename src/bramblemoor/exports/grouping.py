@@ -9,6 +9,7 @@ import sqlite3
 from heapq import heapify, heappop, heappush
 from typing import NamedTuple
 
+from bramblemoor.disk.names import collision_key
 from bramblemoor.exports.dialect import Dialect
 from bramblemoor.exports.evidence import (
     BY_NAME,
@@ -23,7 +24,7 @@ from bramblemoor.exports.evidence import (
 )
 from bramblemoor.exports.templates import folded
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key, stem_of
-from bramblemoor.frames.kinds import same_ending
+from bramblemoor.frames.kinds import PICTURES, Family, family, family_by_name, same_ending
 from bramblemoor.frames.moments import AGREES, CONTRADICTS, SILENT
 
 # The distinct contents, those of one name together; by name and content, so that the order of parts plays no part.
@@ -75,7 +76,7 @@ class _File(NamedTuple):
 
     @property
     def is_film(self) -> bool:
-        return bool(self.row["picture_kind"] == "video")
+        return _is_film(self.row)
 
     def by_whole_name(self) -> "_File":
         """The same file, of which the suffix is part of its name."""
@@ -97,15 +98,26 @@ class _Own(NamedTuple):
     is_unlikely: bool
 
 
+def _family(row: sqlite3.Row) -> Family:
+    return family(row["name"], row["media"] or "")
+
+
+def _is_film(row: sqlite3.Row) -> bool:
+    """Whether it is a film: by its name where its beginning tells nothing."""
+    return row["picture_kind"] == "video" or (row["picture_kind"] == "other" and _family(row) == "film")
+
+
 def group_frames(sheet: Worksheet, dialect: Dialect) -> None:
     """Give every distinct content its frame, named by the entry of its original, and its role; fill `own`."""
     sheet.db.create_function(
         "bm_contradict", 2, lambda one, other: moments_agree(one or "", other or "") == CONTRADICTS, deterministic=True
     )
+    contents = sheet.db.execute(_CONTENTS).fetchall()
     referred = _by_reference(sheet)
+    beside = _beside(contents)
     groups: dict[str, list[_File]] = {}
-    for row in sheet.db.execute(_CONTENTS).fetchall():
-        if row["entry"] not in referred:
+    for row in contents:
+        if row["entry"] not in referred and row["entry"] not in beside:
             file = _File(row, row["frame_key"], row["suffix"] or "")
             groups.setdefault(file.key, []).append(file)
     # A picture that is a frame of its own, though its name ends like an edit's, may have edits and clips: the longer names.
@@ -120,12 +132,41 @@ def group_frames(sheet: Worksheet, dialect: Dialect) -> None:
             if file.key not in groups:
                 heappush(keys, (len(file.key), file.key))
             groups.setdefault(file.key, []).append(file)
-    for entry, (original_entry, role) in referred.items():
-        _note_own(sheet, entry, _own_records(sheet, entry, [original_entry]))
+    for entry, (original_entry, role) in (referred | beside).items():
+        if entry in referred:
+            _note_own(sheet, entry, _own_records(sheet, entry, [original_entry]))
         sheet.db.execute(
             "UPDATE units SET role = ?, frame = (SELECT frame FROM units WHERE entry = ?) WHERE entry = ?",
             (role, original_entry, entry),
         )
+
+
+def _beside(contents: list[sqlite3.Row]) -> dict[int, tuple[int, str]]:
+    """What is no picture and stands beside one: the unit of each, that of its picture, and its role.
+
+    It is called as the picture, with an ending behind that or in place of the picture's own: just so, or as that is spelled
+    otherwise. Of several alike a raw; where nothing tells it stands by itself.
+    """
+    aside = [row for row in contents if row["picture_kind"] == "other" or family_by_name(row["name"]) == "document"]
+    aside = [row for row in aside if _family(row) not in PICTURES]
+    if not aside:
+        return {}
+    names: dict[tuple[bool, str], list[sqlite3.Row]] = {}
+    apart = {row["entry"] for row in aside}
+    for row in contents:
+        if row["entry"] not in apart:
+            for name in (row["name"], stem_of(row["name"])):
+                names.setdefault((True, name), []).append(row)
+                names.setdefault((False, collision_key(name)), []).append(row)
+    found = {}
+    for row in aside:
+        stem = stem_of(row["name"])
+        pictures = names.get((True, stem)) or names.get((False, collision_key(stem))) or []
+        if len(pictures) > 1:
+            pictures = [one for one in pictures if _family(one) == "raw"]
+        if len(pictures) == 1:
+            found[row["entry"]] = (pictures[0]["entry"], "voice note" if _family(row) == "sound" else "document")
+    return found
 
 
 def _read_otherwise(groups: dict[str, list[_File]], key: str, dialect: Dialect) -> list[_File]:
@@ -230,7 +271,7 @@ def _group(sheet: Worksheet, group: list[_File]) -> list[_File]:
         elif home is None:
             alone.append(apart)
         else:
-            is_clip = file.is_film and home["picture_kind"] != "video"
+            is_clip = file.is_film and not _is_film(home)
             found[home["entry"]].append((file.row, "clip" if is_clip else "rendition"))
     for row in originals:
         _enter(sheet, row, found[row["entry"]])
@@ -253,7 +294,7 @@ def _home(sheet: Worksheet, row: sqlite3.Row, originals: list[sqlite3.Row]) -> s
     if moment == CONTRADICTS:
         return None
     # An editor may have written a packet; but no edit has a date that its original lacks.
-    dated_alone = row["picture_kind"] != "video" and bool(row["taken"]) and not best["taken"]
+    dated_alone = not _is_film(row) and bool(row["taken"]) and not best["taken"]
     if moment != AGREES and any(not one.is_others and (dated_alone or not one.is_packet) for one in own):
         return None
     telling = evidence[best["entry"]]
@@ -333,7 +374,7 @@ def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[bool, bool, bool
     """How well an original fits a file by its kind and name, less is better."""
     return (
         original["sha256"] != digest_of_key(original["sha256"]),  # an empty file is no picture
-        original["picture_kind"] != row["picture_kind"] and row["picture_kind"] != "video",
+        _is_film(original) != _is_film(row) and not _is_film(row),
         not same_ending(row["ending"] or "", original["ending"] or ""),
         (row["ending"] or "").lower() != (original["ending"] or "").lower(),
         row["frame_key"] != original["frame_key"],

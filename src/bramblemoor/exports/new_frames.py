@@ -23,7 +23,7 @@ from bramblemoor.frames.xmp_writing import Belonging
 from bramblemoor.library.catalogue import NewFile, add_frames, titles_by_frame
 from bramblemoor.library.home import Library
 from bramblemoor.library.known import Rows
-from bramblemoor.library.locations import Location, locations_of, name_at
+from bramblemoor.library.locations import Location, name_at, readable_locations
 from bramblemoor.library.sidecars import is_wanted, new_sidecar, origin_of, put_sidecar
 from bramblemoor.processes import Helpers
 from bramblemoor.running import portions
@@ -78,7 +78,7 @@ def enter_new(
     portion at a time. Inside a transaction of the ledger.
     """
     jobs = (_told_of(sheet, parcel, library, dict(some)) for some in portions(numbered, AT_ONCE))
-    work = partial(_prepared, str(library.root), locations_of(library.root))
+    work = partial(_prepared, str(library.root), readable_locations(library.root))
     db = library.db
     for told in helping.map(work, jobs):
         db.executemany("UPDATE frames SET reference = ? WHERE id = ?", told.references)
@@ -118,7 +118,7 @@ def delivered_packet(records: Sequence[sqlite3.Row]) -> bytes | None:
     return next((record["content"] for record in records if record["content"] is not None), None)
 
 
-def _prepared(root: str, locations: list[Location], frames: list[_Fresh]) -> _Told:
+def _prepared(root: str, locations: list[Location] | None, frames: list[_Fresh]) -> _Told:
     """Weigh what is told of some frames, and write their sidecars."""
     result = _Told()
     for frame in frames:

@@ -263,6 +263,6 @@ def _told_name(row: sqlite3.Row, told: str) -> str:
     entry_name: str = row["name"].rpartition("/")[2]
     if not told or row["role"] in ("original", "twin"):
         return told or entry_name
-    if row["role"] == "rendition" and not row["suffix"]:
-        return entry_name  # an edit that a record tells of, not its name
+    if row["role"] in ("document", "voice note") or (row["role"] == "rendition" and not row["suffix"]):
+        return entry_name  # it stands beside its picture, or is an edit that a record tells of, not its name
     return (told.rpartition(".")[0] or told) + str(row["suffix"]) + str(row["ending"])

@@ -89,11 +89,11 @@ class Heard:
         )  # fmt: skip
 
 
-def settle(heard: Heard, name_at: Callable[[float, float], str]) -> Facts:
+def settle(heard: Heard, name_at: Callable[[float, float], str | None]) -> Facts:
     """What is believed of a frame; what the map claims of it is brought up to date by that.
 
     Where its position is known, and nobody tells more, that is the offset of a local time and, by the user's own map of
-    locations (`name_at` tells the name at a latitude and longitude in degrees, "" for none), a name.
+    locations (`name_at` tells the name at a latitude and longitude in degrees, "" for none, None where nobody knows), a name.
     """
     claims = heard.claims
     before = [claim for claim in claims if claim.source == "map"]
@@ -105,7 +105,10 @@ def settle(heard: Heard, name_at: Callable[[float, float], str]) -> Facts:
         told = [Claim("offset", written_offset(offset), "map")] if offset is not None else []
     if facts.position and not facts.location:
         name = name_at(*facts.position)
-        told += [Claim("location", name, "map")] if name else []
+        if name is None:
+            told += [claim for claim in before if claim.field == "location"]
+        elif name:
+            told.append(Claim("location", name, "map"))
     if before != told:
         heard.forget(before)
         heard.hear_all(told, "")

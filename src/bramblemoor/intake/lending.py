@@ -88,7 +88,8 @@ def _list_of(library: Library, name: str) -> Path:
 
 def _read(path: Path) -> Lending:
     try:
-        return msgspec.json.decode(path.read_bytes(), type=Lending)
+        # What it is called by is what the list is: a list may have been renamed, and its content comes from anywhere.
+        return msgspec.structs.replace(msgspec.json.decode(path.read_bytes(), type=Lending), name=path.stem)
     except (OSError, msgspec.DecodeError) as error:
         why = error.strerror if isinstance(error, OSError) else error
         raise NotPossible(f"The list {path} cannot be read ({why}).", "Put it back from a copy at a depot.") from error

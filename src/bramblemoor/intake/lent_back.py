@@ -33,6 +33,7 @@ from bramblemoor.library.sayings import Word
 from bramblemoor.library.sidecars import packet_of_frame, take_up_edits, write_sidecar
 from bramblemoor.library.taken_in import frame_of
 from bramblemoor.library.telling import tell_each
+from bramblemoor.library.telling_runs import goes_on
 from bramblemoor.running import Pace, Progress, Stage
 
 _TOLD: tuple[Field, ...] = ("title", "caption", "location", "rating", "label", "creator", "rights", "terms")
@@ -98,7 +99,7 @@ def take_back_in(
     added = _add_renditions(library, back, folder, progress)
     _add_looks(library, back)
     told = None
-    if back.words:
+    if back.words or goes_on(library):
         told = tell_each(library, back.words, f"what came back from {back.lending.name}", progress, pace)
     today = stamp(now_utc())[:10]
     out = back.still_out

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.file_systems import file_system_of, volume_of
-from bramblemoor.disk.names import LITTER
+from bramblemoor.disk.names import is_litter
 from bramblemoor.disk.told import inside_or_none
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim
@@ -143,7 +143,7 @@ def _below(found: Listing, root: Path, prefix: str) -> Iterator[tuple[str, os.st
             continue
         for entry in listed:
             path = prefix + entry.name
-            if entry.name in LITTER or entry.name.startswith("._"):
+            if is_litter(entry.name):
                 continue
             try:
                 status = entry.stat(follow_symlinks=False)

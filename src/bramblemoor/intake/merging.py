@@ -52,9 +52,7 @@ def plan_merge(library: Library, wishes: Wishes, progress: Progress) -> Plan:
         if files and files[0].role == "original":
             _sort_in(plan, library, other, frame, files, first, planned)
         else:
-            plan.left += (
-                LeftOut(file.source, "its original is not there", Amount(0, 1, file.bytes)) for file in files
-            )
+            plan.left += (LeftOut(file.source, "its original is not there", Amount(0, 1, file.bytes)) for file in files)
         progress(Stage("comparing both libraries", "frames"), number, len(frames))
     note_folders(plan, library)
     note_what_stays(plan, 0)

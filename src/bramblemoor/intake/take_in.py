@@ -110,7 +110,9 @@ def _mend(library: Library, plan: Plan, progress: Progress) -> Iterator[Finding]
                 yield Finding(here.path, f"it was {here.hurt} here, and is mended by {one.source}")
         except OSError as error:
             why = error.strerror or str(error)
-            yield Finding(one.path, f"it is {one.why} here, and could not be mended by {one.source} ({why})", attention=True)
+            yield Finding(
+                one.path, f"it is {one.why} here, and could not be mended by {one.source} ({why})", attention=True
+            )
         progress(Stage("mending", "files"), number, len(plan.hurt))
 
 

@@ -1,4 +1,4 @@
-"""Culling: marked frames leave the library with all their files, come back as they were, or are deleted for good.
+"""Culling: marked frames leave the library with all their files. They come back as they were, or go for good, by culled.py.
 
 A culled frame lies in set-aside/culled/NUMBER/, NUMBER being that of the receipt: its files under their paths in the library, and
 frames.jsonl, a line for each frame with all that the ledger knew of it. The line is written before anything moves; a run that
@@ -6,7 +6,6 @@ was killed is finished by it.
 """
 
 import json
-import shutil
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -16,19 +15,16 @@ from typing import Any
 import msgspec
 
 from bramblemoor.disk.durable import flush_folder, is_taken, remove_empty, replacing
-from bramblemoor.disk.names import collision_key
 from bramblemoor.disk.told import is_plain_file
-from bramblemoor.errors import WrongUse
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.albums import write_albums
-from bramblemoor.library.catalogue import ENTER_CLAIM, drop_frame, is_bound
+from bramblemoor.library.catalogue import drop_frame, is_bound
 from bramblemoor.library.copies import good
 from bramblemoor.library.home import SET_ASIDE, Library
-from bramblemoor.library.known import choose_shown
+from bramblemoor.library.open_runs import Finished
 from bramblemoor.library.receipts import (
     NOTHING,
     Amount,
-    Finding,
     Kept,
     LeftOut,
     Receipt,
@@ -39,12 +35,11 @@ from bramblemoor.library.receipts import (
     write_receipt,
 )
 from bramblemoor.library.selection import Selected
-from bramblemoor.running import Progress, Stage, portions
+from bramblemoor.running import Progress, Stage, portions, silent
 
 CULLED = f"{SET_ASIDE}/culled"
 _LIST = "frames.jsonl"
-_DELETING = ".deleting"
-_UNDER_WAY = "culling"
+UNDER_WAY = "culling"
 """In the ledger's meta: the number of the run that is taking frames out."""
 _AT_ONCE = 100
 _FRAME = "folder, name, kind, service, reference, arrived, added"
@@ -108,9 +103,8 @@ def cull(library: Library, selected: Selected, progress: Progress) -> Receipt:
 
     May be killed at any moment: the next run, or `finish_culling`, ends what was begun.
     """
-    finish_culling(library)
     started, number = stamp(now_utc()), next_number(library.receipts)
-    folder = _folder(library, number)
+    folder = folder_of(library, number)
     frames, left = [], list[LeftOut]()
     for frame in selected.frames():
         if is_bound(library.db, frame):
@@ -123,30 +117,38 @@ def cull(library: Library, selected: Selected, progress: Progress) -> Receipt:
         with library.ledger.changing() as db:
             db.execute(
                 "INSERT OR REPLACE INTO meta VALUES (?, ?)",
-                (_UNDER_WAY, json.dumps({"number": number, "started": started, "said": selected.said})),
-            )
+                (
+                    UNDER_WAY,
+                    json.dumps({
+                        "number": number, "started": started, "said": selected.said, "asked": library.asked,
+                        "left": msgspec.to_builtins(left),
+                    }),
+                ),
+            )  # fmt: skip
     return _carry_out(library, number, started, selected.said, left, progress)
 
 
-def finish_culling(library: Library) -> Receipt | None:
+def finish_culling(library: Library) -> Finished | None:
     """End what a killed run has begun; None where there is nothing."""
-    row = library.db.execute("SELECT value FROM meta WHERE key = ?", (_UNDER_WAY,)).fetchone()
+    row = library.db.execute("SELECT value FROM meta WHERE key = ?", (UNDER_WAY,)).fetchone()
     if row is None:
         return None
     told = json.loads(row["value"])
-    return _carry_out(library, told["number"], told["started"], told["said"], [], lambda stage, done, whole: None)
+    left = msgspec.convert(told.get("left", []), list[LeftOut])
+    receipt = _carry_out(library, told["number"], told["started"], told["said"], left, silent)
+    return Finished(told.get("asked", ""), receipt)
 
 
 def _carry_out(
     library: Library, number: int, started: str, said: str, left: Sequence[LeftOut], progress: Progress
 ) -> Receipt:
-    folder = _folder(library, number)
+    folder = folder_of(library, number)
     culled, albums, done = NOTHING, set[int](), 0
-    records = list(_records(folder))
+    records = list(records_in(folder))
     for some in portions(records, _AT_ONCE):
         for record in some:
-            _move_all(library.root, folder, record)
-        _flush(folder, library.root, some)
+            move_all(library.root, folder, record)
+        flush(folder, library.root, some)
         with library.ledger.changing(facts=True) as db:
             for record in some:
                 albums |= _forget(db, record)
@@ -164,7 +166,7 @@ def _carry_out(
     )  # fmt: skip
     write_receipt(library.receipts, receipt)
     with library.ledger.changing() as db:
-        db.execute("DELETE FROM meta WHERE key = ?", (_UNDER_WAY,))
+        db.execute("DELETE FROM meta WHERE key = ?", (UNDER_WAY,))
     return receipt
 
 
@@ -172,7 +174,7 @@ def _is_there(db: sqlite3.Connection, album: int) -> bool:
     return db.execute("SELECT 1 FROM albums WHERE id = ?", (album,)).fetchone() is not None
 
 
-def _folder(library: Library, number: int) -> Path:
+def folder_of(library: Library, number: int) -> Path:
     return library.root / CULLED / f"{number:04}"
 
 
@@ -196,13 +198,13 @@ def _write_down(folder: Path, records: Iterable[CulledFrame]) -> None:
         flush_folder(level)
 
 
-def _records(folder: Path) -> Iterator[CulledFrame]:
+def records_in(folder: Path) -> Iterator[CulledFrame]:
     if (folder / _LIST).is_file():
         for line in (folder / _LIST).read_bytes().splitlines():
             yield msgspec.json.decode(line, type=CulledFrame)
 
 
-def _move_all(source: Path, target: Path, record: CulledFrame) -> None:
+def move_all(source: Path, target: Path, record: CulledFrame) -> None:
     """Move a frame's files to the same paths below another folder, those that are still here."""
     for file in record.files:
         here, there = source / file["path"], target / file["path"]
@@ -211,7 +213,7 @@ def _move_all(source: Path, target: Path, record: CulledFrame) -> None:
             here.replace(there)
 
 
-def _flush(one: Path, other: Path, records: Sequence[CulledFrame]) -> None:
+def flush(one: Path, other: Path, records: Sequence[CulledFrame]) -> None:
     """Make moves durable, and remove folders in which nothing is left."""
     folders = {file["path"].rpartition("/")[0] for record in records for file in record.files}
     for root in (one, other):
@@ -234,172 +236,3 @@ def _forget(db: sqlite3.Connection, record: CulledFrame) -> set[int]:
         ((file["sha256"], file["bytes"], file["path"], at) for file in record.files),
     )
     return set(drop_frame(db, record.frame))
-
-
-@dataclass(frozen=True)
-class Batch:
-    """What one run has culled, as far as it is still set aside; `alone` of its frames have no copy at a depot."""
-
-    number: int
-    at: str
-    amount: Amount
-    alone: int
-
-
-def batches(library: Library) -> list[Batch]:
-    """What is set aside and can come back, the oldest first."""
-    found = []
-    top = library.root / CULLED
-    for folder in sorted(top.iterdir()) if top.is_dir() else ():
-        if not folder.name.isdecimal():
-            continue
-        records = [record for record in _records(folder) if _lies(folder, record)]
-        if records:
-            alone = sum(not _is_at_depot(library.db, record) for record in records)
-            number = int(folder.name)
-            found.append(Batch(number, _when(library, number), total(one.amount for one in records), alone))
-    return found
-
-
-def _lies(folder: Path, record: CulledFrame) -> bool:
-    return any(is_plain_file(folder / file["path"]) for file in record.files)
-
-
-def _when(library: Library, number: int) -> str:
-    receipt = receipt_of(library.receipts, number, "cull")
-    return receipt.finished if receipt is not None else ""
-
-
-def _is_at_depot(db: sqlite3.Connection, record: CulledFrame) -> bool:
-    """Whether a depot still holds the frame's picture, as far as the ledger knows; earlier versions there not counted."""
-    original = next((file["sha256"] for file in record.files if file["role"] == "original"), "")
-    return db.execute(
-        "SELECT 1 FROM leftovers WHERE sha256 = ?1 AND state != 'damaged' UNION ALL SELECT 1 FROM files f JOIN copies c"
-        f" ON c.file = f.id WHERE f.sha256 = ?1 AND c.depot > 0 AND {good()} LIMIT 1",
-        (original,),
-    ).fetchone() is not None  # fmt: skip
-
-
-def _batch(library: Library, number: int | None) -> int:
-    """The batch of that number, or the latest. Raises WrongUse where there is none."""
-    known = [one.number for one in batches(library)]
-    if not known:
-        raise WrongUse("Nothing that was culled is set aside.", "What has been deleted for good does not come back.")
-    if number is not None and number not in known:
-        raise WrongUse(
-            f"Receipt {number} has culled nothing that is still set aside.", f"There is: {', '.join(map(str, known))}."
-        )
-    return known[-1] if number is None else number
-
-
-def put_back(library: Library, number: int | None) -> Receipt:
-    """Bring what a run has culled back as it was; returns the receipt of that. What lies in its place now keeps it."""
-    finish_culling(library)
-    started, number = stamp(now_utc()), _batch(library, number)
-    folder = _folder(library, number)
-    came_in, back, left = NOTHING, NOTHING, list[LeftOut]()
-    albums: set[int] = set()
-    records = [record for record in _records(folder) if _lies(folder, record)]
-    for record in records:
-        came_in += record.amount
-        # The ledger first: a frame that it knows, and whose files are still here, was on its way back when a run was killed.
-        if not _is_entered(library.db, record):
-            taken = next((file["path"] for file in record.files if not _is_free(library, file["path"])), None)
-            if taken is not None:
-                left.append(LeftOut(record.path, f"something else lies at {taken} now", record.amount))
-                continue
-            with library.ledger.changing(facts=True) as db:
-                albums |= _enter_again(db, record)
-        _move_all(folder, library.root, record)
-        _flush(library.root, folder, [record])
-        if _lies(folder, record):  # the same picture was taken in again meanwhile: what else was known of it stays here
-            left.append(LeftOut(record.path, "something lies in its place now", record.amount))
-        else:
-            back += record.amount
-    with library.ledger.changing(facts=bool(albums)):
-        write_albums(library, albums)
-    if not left:
-        shutil.rmtree(folder)
-        flush_folder(folder.parent)
-    receipt = Receipt(
-        number=next_number(library.receipts), run="uncull", started=started, finished=stamp(now_utc()),
-        about={"library": library.name, "of": f"receipt {number}"}, came_in=came_in,
-        kept=[Kept("back in the library, as before", back)] if back.files else [], left_out=left, findings=[],
-    )  # fmt: skip
-    write_receipt(library.receipts, receipt)
-    return receipt
-
-
-def _is_entered(db: sqlite3.Connection, record: CulledFrame) -> bool:
-    first = record.files[0]
-    row = db.execute("SELECT 1 FROM files WHERE path = ? AND sha256 = ?", (first["path"], first["sha256"])).fetchone()
-    return row is not None
-
-
-def _is_free(library: Library, path: str) -> bool:
-    known = library.db.execute("SELECT 1 FROM files WHERE collision = ?", (collision_key(path),)).fetchone()
-    return known is None and not is_taken(library.root / path)
-
-
-def _enter_again(db: sqlite3.Connection, record: CulledFrame) -> set[int]:
-    """Enter a culled frame once more; returns the albums that it is in again."""
-    columns = list(record.row)
-    cursor = db.execute(
-        f"INSERT INTO frames ({', '.join(columns)}) VALUES ({', '.join('?' for _ in columns)})",
-        list(record.row.values()),
-    )
-    frame = cursor.lastrowid
-    assert frame is not None
-    for file in record.files:
-        db.execute(
-            f"INSERT INTO files (frame, {', '.join(file)}) VALUES (?, {', '.join('?' for _ in file)})",
-            (frame, *file.values()),
-        )
-        db.execute("DELETE FROM culled WHERE sha256 = ?", (file["sha256"],))
-    db.executemany(ENTER_CLAIM, ((frame, *claim) for claim in record.claims))
-    albums = set()
-    for path, _, position in record.albums:
-        row = db.execute("SELECT id FROM albums WHERE path = ?", (path,)).fetchone()
-        if row is not None:
-            _into_album(db, row["id"], frame, position)
-            albums.add(int(row["id"]))
-    choose_shown(db, frame)
-    return albums
-
-
-def _into_album(db: sqlite3.Connection, album: int, frame: int, position: int) -> None:
-    """Put a frame at its former place in an album."""
-    order = [row[0] for row in db.execute("SELECT frame FROM album_frames WHERE album = ? ORDER BY position", (album,))]
-    order.insert(min(position - 1, len(order)), frame)
-    db.execute("DELETE FROM album_frames WHERE album = ?", (album,))
-    db.executemany("INSERT INTO album_frames VALUES (?, ?, ?)", [(album, n, one) for n, one in enumerate(order, 1)])
-
-
-def _clear_half_deleted(library: Library) -> None:
-    """What a run that was killed had begun to delete for good."""
-    for folder in (library.root / CULLED).glob(f"*{_DELETING}"):
-        shutil.rmtree(folder)
-
-
-def discard(library: Library, numbers: Sequence[int]) -> Receipt:
-    """Delete for good what runs have culled; returns the receipt, which names every frame."""
-    finish_culling(library)
-    _clear_half_deleted(library)
-    started, gone, findings = stamp(now_utc()), NOTHING, list[Finding]()
-    for number in numbers:
-        folder = _folder(library, _batch(library, number))
-        records = [record for record in _records(folder) if _lies(folder, record)]
-        for record in records:
-            gone += record.amount
-            findings.append(Finding(record.path, "deleted for good"))
-        leaving = folder.with_name(folder.name + _DELETING)
-        folder.rename(leaving)  # first: nobody brings half a batch back
-        flush_folder(folder.parent)
-        shutil.rmtree(leaving)
-    receipt = Receipt(
-        number=next_number(library.receipts), run="discard", started=started, finished=stamp(now_utc()),
-        about={"library": library.name, "of": ", ".join(f"receipt {number}" for number in numbers)}, came_in=gone,
-        kept=[Kept("deleted for good", gone)], left_out=[], findings=findings,
-    )  # fmt: skip
-    write_receipt(library.receipts, receipt)
-    return receipt

@@ -5,10 +5,11 @@ Originals are never altered: what is embedded is in the copy alone.
 
 import shutil
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from bramblemoor.disk.durable import replacing, set_time
+from bramblemoor.disk.durable import replacing, set_time, temporary_name
 from bramblemoor.disk.names import free_name
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.claims import believe
@@ -37,6 +38,48 @@ def require_new_folder(folder: Path) -> None:
     require_apart(folder, "copies for others")
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise WrongUse(f"{folder} holds something already.", "Name a new or empty folder.")
+
+
+@contextmanager
+def new_folder(folder: Path) -> Iterator[Path]:
+    """A folder to write into, that gets its name once all of it is written; what a killed run has left of it is removed.
+
+    Raises WrongUse as `require_new_folder` does.
+    """
+    require_new_folder(folder)
+    with working_folder(folder) as fresh:
+        yield fresh
+        if folder.is_dir():
+            folder.rmdir()  # it is empty, and some systems rename no folder over another
+        fresh.rename(folder)
+
+
+@contextmanager
+def new_archive(archive: Path) -> Iterator[Path]:
+    """A folder to write into, of which a new ZIP is made once all is written. Raises WrongUse where something lies there."""
+    require_apart(archive, "copies for others")
+    if archive.exists() and not _working(archive).exists():  # else a run was killed just when it was done
+        raise WrongUse(f"{archive} is there already.", "Name a new file.")
+    with working_folder(archive) as fresh:
+        yield fresh
+        packed = _working(archive.with_suffix(""))
+        Path(shutil.make_archive(str(packed), "zip", fresh)).replace(archive)
+
+
+def _working(target: Path) -> Path:
+    return target.with_name(temporary_name(target.name))
+
+
+@contextmanager
+def working_folder(target: Path) -> Iterator[Path]:
+    """A folder beside a target, which is gone afterwards unless it was renamed; what a killed run has left of it is removed."""
+    fresh = _working(target)
+    shutil.rmtree(fresh, ignore_errors=True)
+    try:
+        fresh.mkdir(parents=True)
+        yield fresh
+    finally:
+        shutil.rmtree(fresh, ignore_errors=True)
 
 
 def give(library: Library, frames: Iterator[int], folder: Path, *, numbered: bool = False) -> Iterator[Given]:

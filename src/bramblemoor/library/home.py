@@ -17,7 +17,9 @@ from bramblemoor.frames.moments import now_seconds
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.clock import Clock, forget_doubtful_readings, read_clock, remember
 from bramblemoor.library.ledger import Ledger
+from bramblemoor.library.locations import FILE as LOCATIONS
 from bramblemoor.library.locations import make_known
+from bramblemoor.library.open_runs import Finished, finish_open
 from bramblemoor.library.receipts import Finding, listing, moment_in_name, run_in_name
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.settings import Home, Settings, read_settings, write_settings
@@ -43,6 +45,10 @@ class Library:
         self.db = self.ledger.db
         self.clock = Clock(now_seconds())
         """As it stood when the library was last held."""
+        self.asked = ""
+        """The command that is given now, with all that it was told, as text: what a killed run is known again by."""
+        self.finished: list[Finished] = []
+        """What killed runs had left open, and was ended when the library was held."""
         self.seen: list[Finding] = []
         """What came to light on the way, and a person should know."""
 
@@ -106,8 +112,10 @@ class Library:
             ) from error
         try:
             clear_unfinished(self.receipts)
-            make_known(self.db, self.root)
+            if trouble := make_known(self.db, self.root):
+                self.seen.append(Finding(LOCATIONS, trouble.rstrip("."), attention=True))
             with self._by_the_clock():
+                self.finished = finish_open(self)
                 yield
         finally:
             lock.release()

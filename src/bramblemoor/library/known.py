@@ -129,7 +129,7 @@ def choose_shown(db: sqlite3.Connection, frame: int) -> Facts:
     """Weigh a frame's claims anew, and bring its row and its words for searching in step."""
     known, rows = known_of(db, [frame])[frame], Rows()
     heard = Heard(known.told)
-    facts = settle(heard, lambda *position: str(db.execute(f"SELECT {NAME_AT}(?, ?)", position).fetchone()[0]))
+    facts = settle(heard, lambda *position: db.execute(f"SELECT {NAME_AT}(?, ?)", position).fetchone()[0])
     rows.add(frame, known.folder, known.name, known.albums, heard, facts)
     rows.enter(db)
     return facts

@@ -167,7 +167,8 @@ def require_inside(path: Path) -> None:
         for table in tables & set(schema.FACT_TABLES):
             if (column := _mistyped(db, table)) is not None:
                 raise NotPossible(
-                    f"The ledger {path} holds what no ledger does, in {table}, {column}. Nothing was taken from it.", why
+                    f"The ledger {path} holds what no ledger does, in {table}, {column}. Nothing was taken from it.",
+                    why,
                 )
         for query, table in (
             ("SELECT path FROM files", "files"),

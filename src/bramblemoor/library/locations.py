@@ -52,8 +52,18 @@ def locations_of(root: Path) -> list[Location]:
         ) from error
 
 
-def name_at(locations: Iterable[Location], latitude: float, longitude: float) -> str:
-    """The name of the smallest location that a position lies in; "" for none."""
+def readable_locations(root: Path) -> list[Location] | None:
+    """The same; None where the file cannot be read: then nobody knows what it names, and what it has named stays."""
+    try:
+        return locations_of(root)
+    except NotPossible:
+        return None
+
+
+def name_at(locations: Iterable[Location] | None, latitude: float, longitude: float) -> str | None:
+    """The name of the smallest location that a position lies in; "" for none, None where the locations are not known."""
+    if locations is None:
+        return None
     return next((one.name for one in locations if metres(one.position, (latitude, longitude)) <= one.radius), "")
 
 
@@ -64,7 +74,12 @@ def metres(one: tuple[float, float], other: tuple[float, float]) -> float:
     return 2 * _EARTH * math.asin(min(1.0, math.sqrt(a)))
 
 
-def make_known(db: sqlite3.Connection, root: Path) -> None:
-    """Let a library's ledger name positions by its locations, as they are written now."""
-    known = locations_of(root)
+def make_known(db: sqlite3.Connection, root: Path) -> str:
+    """Let a library's ledger name positions by its locations, as they are written now; returns what is wrong with them, or ""."""
+    trouble = ""
+    try:
+        known: list[Location] | None = locations_of(root)
+    except NotPossible as error:
+        known, trouble = None, f"{error.happened} {error.remedy}"
     db.create_function(NAME_AT, 2, lambda latitude, longitude: name_at(known, latitude, longitude), deterministic=True)
+    return trouble

@@ -5,6 +5,7 @@ run that was killed is finished by it. Files change places by way of that folder
 """
 
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from bramblemoor.library.albums import write_albums
 from bramblemoor.library.catalogue import is_bound
 from bramblemoor.library.home import Library
 from bramblemoor.library.known import choose_shown
+from bramblemoor.library.open_runs import Finished
 from bramblemoor.library.receipts import (
     Amount,
     Kept,
@@ -31,7 +33,7 @@ from bramblemoor.library.receipts import (
     write_receipt,
 )
 from bramblemoor.library.sidecars import write_what_waits
-from bramblemoor.running import Progress, Stage
+from bramblemoor.running import Progress, Stage, silent
 
 _PLAN, _STAGED = "moves.json", "all-staged"
 
@@ -65,6 +67,7 @@ class Rearrangement(msgspec.Struct):
     moves: list[Move]
     left: list[LeftOut] = []
     number: int = 0
+    asked: str = ""
 
     @property
     def amount(self) -> Amount:
@@ -118,14 +121,13 @@ def _require_free(library: Library, plan: Rearrangement) -> None:
 
 def carry_out(library: Library, plan: Rearrangement, progress: Progress) -> Receipt:
     """Move what is planned; returns the receipt, which is also written. Raises NotPossible where a file is not there."""
-    finish_rearranging(library)
     for move in plan.moves:
         if not is_plain_file(library.root / move.old):
             raise NotPossible(
                 f"{move.old} is not there, or is no plain file; nothing was moved.",
                 "See what has become of it: bramblemoor stocktake.",
             )
-    plan.number = next_number(library.receipts)
+    plan.number, plan.asked = next_number(library.receipts), library.asked
     folder = _folder(library)
     folder.mkdir(parents=True, exist_ok=True)
     write_atomically(folder / _PLAN, msgspec.json.encode(plan))
@@ -133,13 +135,22 @@ def carry_out(library: Library, plan: Rearrangement, progress: Progress) -> Rece
     return _go_on(library, plan, progress)
 
 
-def finish_rearranging(library: Library) -> Receipt | None:
+def finish_rearranging(library: Library) -> Finished | None:
     """End what a killed run has begun; None where there is nothing."""
+    folder = _folder(library)
     try:
-        plan = msgspec.json.decode((_folder(library) / _PLAN).read_bytes(), type=Rearrangement)
-    except (OSError, msgspec.DecodeError):
+        plan = msgspec.json.decode((folder / _PLAN).read_bytes(), type=Rearrangement)
+    except FileNotFoundError:  # all was done; what it worked with may be left
+        (folder / _STAGED).unlink(missing_ok=True)
+        with suppress(OSError):
+            folder.rmdir()
         return None
-    return _go_on(library, plan, lambda stage, done, whole: None)
+    except (OSError, msgspec.DecodeError) as error:
+        raise NotPossible(
+            f"The plan of a run that was interrupted cannot be read: {folder / _PLAN} ({error}).",
+            "Put it back from a copy, or move the files beside it to where they belong, and remove that folder.",
+        ) from error
+    return Finished(plan.asked, _go_on(library, plan, silent))
 
 
 def _folder(library: Library) -> Path:
@@ -165,8 +176,8 @@ def _go_on(library: Library, plan: Rearrangement, progress: Progress) -> Receipt
         kept=[Kept("moved and renamed", plan.amount)], left_out=plan.left, findings=[],
     )  # fmt: skip
     write_receipt(library.receipts, receipt)
+    (folder / _PLAN).unlink()  # first: without it nobody goes on with the rest
     (folder / _STAGED).unlink()
-    (folder / _PLAN).unlink()
     folder.rmdir()
     return receipt
 

@@ -19,7 +19,7 @@ from bramblemoor.frames.heard import Heard, settle
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.library.home import Library
 from bramblemoor.library.known import Known, Rows, known_of
-from bramblemoor.library.locations import Location, locations_of, name_at
+from bramblemoor.library.locations import Location, name_at, readable_locations
 from bramblemoor.library.sidecars import Renewed, note_renewed, packet_beside, renew_sidecar, take_up_edits
 from bramblemoor.running import Progress, Stage, portions, silent
 
@@ -57,7 +57,7 @@ class _Setting:
     """What is the same for all frames. `shut` says that those of bound years, or that would come into one, are left alone."""
 
     root: str
-    locations: list[Location]
+    locations: list[Location] | None
     bound: frozenset[int]
     shut: bool
     resumed: bool
@@ -98,7 +98,7 @@ def renew(
     """
     db = library.db
     bound = frozenset(row[0] for row in db.execute("SELECT year FROM bound"))
-    setting = _Setting(str(library.root), locations_of(library.root), bound, shut, resumed, change)
+    setting = _Setting(str(library.root), readable_locations(library.root), bound, shut, resumed, change)
     written: list[str] = []
 
     def enter(portion: _Portion) -> None:

@@ -12,12 +12,12 @@ from bramblemoor.frames.claims import HAND, TAKEN_AWAY, TAKEN_AWAY_BY, Claim, Fa
 from bramblemoor.frames.heard import Heard, settle
 from bramblemoor.library.home import Library
 from bramblemoor.library.known import told_of
-from bramblemoor.library.locations import locations_of, name_at
+from bramblemoor.library.locations import name_at, readable_locations
 from bramblemoor.library.receipts import Change, Receipt, Said, listing, number_in_name, run_in_name
 from bramblemoor.library.renewing import LeftAsItIs
 from bramblemoor.library.sayings import Word, words_for
-from bramblemoor.library.selection import Selected
-from bramblemoor.library.telling_runs import Before, run
+from bramblemoor.library.selection import Selected, Selection, select
+from bramblemoor.library.telling_runs import Before, finish_interrupted, run
 from bramblemoor.running import Pace, Progress, Stage, portions
 
 _CAN_BE = ("tell", "takeback")
@@ -52,7 +52,7 @@ def plan(selected: Selected, words: Sequence[Word], progress: Progress) -> Plan:
     library = selected.library
     result, db, seen = Plan([PlannedWord(word) for word in words]), library.db, 0
     bound = frozenset(row[0] for row in db.execute("SELECT year FROM bound"))
-    names = partial(name_at, locations_of(library.root))
+    names = partial(name_at, readable_locations(library.root))
     may_move = bool(bound) and any(word.field in ("taken", "position") for word in words)
     for frames in portions(selected.frames(), _AT_ONCE):
         years = _years(library, frames) if bound else {}
@@ -87,7 +87,10 @@ def _years(library: Library, frames: Sequence[int]) -> dict[int, int | None]:
 
 
 def _year_with(
-    told: Sequence[tuple[Claim, str]], facts: Facts, words: Sequence[Word], name_at: Callable[[float, float], str]
+    told: Sequence[tuple[Claim, str]],
+    facts: Facts,
+    words: Sequence[Word],
+    name_at: Callable[[float, float], str | None],
 ) -> int | None:
     """The year that a frame would come into by these words."""
     heard = Heard(told)
@@ -105,6 +108,17 @@ def tell(library: Library, selected: Selected, words: Sequence[Word], progress: 
     jobs = ((frame, words) for frame in selected.frames())
     about = {"said": "; ".join(word.said() for word in words), "of": selected.said}
     return run(library, "tell", about, jobs, selected.count, _say, progress, pace)
+
+
+def go_on(library: Library, selection: Selection, words: Sequence[Word], progress: Progress, pace: Pace) -> Receipt:
+    """Go on with telling that was killed (see `goes_on`); what is selected by what was told may be nobody any more."""
+    try:
+        selected = select(library, selection)
+    except WrongUse:
+        receipt = finish_interrupted(library)
+        assert receipt is not None
+        return receipt
+    return tell(library, selected, words, progress, pace)
 
 
 def tell_each(
@@ -156,7 +170,8 @@ def take_back(library: Library, receipt: Receipt, progress: Progress, pace: Pace
             names[frame] = path
     said = receipt.about.get("said", "what that had taken back")
     about = {"taken back": f"receipt {receipt.number}: {said}"}
-    return run(library, "takeback", about, iter(changes.items()), len(changes), _restore, progress, pace, names)
+    jobs = iter(changes.items())
+    return run(library, "takeback", about, jobs, len(changes), _restore, progress, pace, names, of=receipt.number)
 
 
 def _restore(heard: Heard, was: Facts, changes: Sequence[Change]) -> Before:

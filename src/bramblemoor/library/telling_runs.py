@@ -15,6 +15,7 @@ from bramblemoor.frames.heard import Heard
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.albums import write_albums_of
 from bramblemoor.library.home import Library
+from bramblemoor.library.open_runs import Finished
 from bramblemoor.library.receipts import (
     Amount,
     Change,
@@ -40,7 +41,7 @@ Before = list[tuple[str, str, list[Said], list[Said]]]
 was so already.
 """
 _BATCH = 1024  # frames of one transaction
-_UNDER_WAY, _PART = "telling", "telling "
+UNDER_WAY, _PART = "telling", "telling "
 """In the ledger's meta: the run that is under way, and what came of each batch of it."""
 _BEGUN = "begun telling"
 """In the ledger's meta: the frames of a batch whose sidecars may be written, and which is not entered yet."""
@@ -50,23 +51,28 @@ _LISTED = ("title", "taken")
 
 
 class _Part(msgspec.Struct):
-    """What came of one batch, as it is kept until the receipt is written."""
+    """What came of one batch, as it is kept until the receipt is written; `frames` are those that it was about."""
 
     told: int
     known: int
     left: list[LeftOut]
     changes: list[Change]
     findings: list[Finding] = []
+    frames: list[int] = []
 
 
 class _Head(msgspec.Struct):
-    """The run that is under way; `number` is its receipt's once that is being written."""
+    """The run that is under way; `number` is its receipt's once that is being written. `asked` is the command that it is by, and
+    `of` the number of the receipt whose changes it takes back.
+    """
 
     run: str
     started: str
     about: dict[str, str]
     count: int
     number: int = 0
+    asked: str = ""
+    of: int = 0
 
 
 def _gather(changes: dict[bytes, Change], change: Change) -> None:
@@ -81,10 +87,12 @@ class _Batch:
         self._told = self._known = 0
         self._left: list[LeftOut] = []
         self._changes: dict[bytes, Change] = {}
+        self._frames: list[int] = []
 
     def add(self, one: Outcome[Before]) -> None:
         """Note what has become of a frame, changes that are alike together."""
         path = self._names.get(one.frame, one.path)
+        self._frames.append(one.frame)
         if one.left:
             self._left.append(LeftOut(path, one.left, _FRAME))
             return
@@ -94,22 +102,33 @@ class _Batch:
             _gather(self._changes, Change(field, value, before, after, [(one.frame, path)]))
 
     def part(self, findings: list[Finding]) -> bytes:
-        return msgspec.json.encode(_Part(self._told, self._known, self._left, list(self._changes.values()), findings))
+        changes = list(self._changes.values())
+        return msgspec.json.encode(_Part(self._told, self._known, self._left, changes, findings, self._frames))
 
 
 def run(
     library: Library, name: str, about: Mapping[str, str], jobs: Iterator[tuple[int, What]], count: int,
     change: Callable[[Heard, Facts, What], Before], progress: Progress, pace: Pace, names: Mapping[int, str] | None = None,
+    of: int = 0,
 ) -> Receipt:  # fmt: skip
     """Do something to frames, some at a time, each batch with its sidecars in one transaction; then account for it.
 
-    `names` are of frames that may be gone.
+    `names` are of frames that may be gone. Where a run that was killed was asked for by the same command, this one goes on with
+    it, and both have one receipt. `of`: see `taken_back`.
     """
-    resumed = finish_interrupted(library) is not None
-    head = _Head(name, stamp(now_utc()), {"library": library.name, **about}, count)
-    with library.ledger.changing() as db:
-        db.execute("INSERT INTO meta VALUES (?, ?)", (_UNDER_WAY, msgspec.json.encode(head).decode()))
+    head = _open(library)
+    resumed = head is not None
     done = 0
+    if head is None:
+        head = _Head(name, stamp(now_utc()), {"library": library.name, **about}, count, asked=library.asked, of=of)
+    else:
+        _bring_back_in_step(library)
+        seen = {frame for part in _parts(library.db) for frame in part.frames}
+        left = [(frame, what) for frame, what in jobs if frame not in seen]
+        jobs, done, head.count = iter(left), len(seen), len(seen) + len(left)
+        count = head.count
+    with library.ledger.changing() as db:
+        db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (UNDER_WAY, msgspec.json.encode(head).decode()))
     with helped(count) as mapped:
         while not pace.stopped and (page := list(islice(jobs, _BATCH))):
             frames = [frame for frame, _ in page]
@@ -133,27 +152,52 @@ def run(
     return receipt
 
 
+def _open(library: Library) -> _Head | None:
+    """The run that is under way, or was when it was killed."""
+    row = library.db.execute("SELECT value FROM meta WHERE key = ?", (UNDER_WAY,)).fetchone()
+    return None if row is None else msgspec.json.decode(row["value"], type=_Head)
+
+
+def goes_on(library: Library) -> bool:
+    """Whether a run that was killed is gone on with by the command that is given now."""
+    head = _open(library)
+    return head is not None and head.asked == library.asked != ""
+
+
+def taken_back(library: Library) -> int:
+    """The number of the receipt whose changes the run that goes on takes back; 0 where there is none."""
+    head = _open(library)
+    return head.of if head is not None and goes_on(library) else 0
+
+
+def finish_others(library: Library) -> Finished | None:
+    """End a run that was killed, unless it goes on now."""
+    head = _open(library)
+    if head is None or goes_on(library):
+        return None
+    receipt = finish_interrupted(library)
+    return None if receipt is None else Finished(head.asked, receipt)
+
+
 def finish_interrupted(library: Library, why_left: str = "interrupted before their turn") -> Receipt | None:
     """Account for a run that is under way, or was when it was killed; None where there is none."""
-    db = library.db
-    row = db.execute("SELECT value FROM meta WHERE key = ?", (_UNDER_WAY,)).fetchone()
-    if row is None:
+    db, head = library.db, _open(library)
+    if head is None:
         return None
     _bring_back_in_step(library)
-    head = msgspec.json.decode(row["value"], type=_Head)
     known = _written(library, head)
     receipt = known or _receipt(db, head, next_number(library.receipts), why_left)
     if known is None:
         with library.ledger.changing():
             head.number = receipt.number
-            db.execute("UPDATE meta SET value = ? WHERE key = ?", (msgspec.json.encode(head).decode(), _UNDER_WAY))
+            db.execute("UPDATE meta SET value = ? WHERE key = ?", (msgspec.json.encode(head).decode(), UNDER_WAY))
         write_receipt(library.receipts, receipt)
     listed = {frame for change in receipt.changes if change.field in _LISTED for frame, _ in change.frames}
     if listed:
         with library.ledger.changing(facts=True):
             write_albums_of(library, listed)
     with library.ledger.changing():
-        db.execute("DELETE FROM meta WHERE key = ? OR (key >= ? AND key < ?)", (_UNDER_WAY, _PART, f"{_PART}~"))
+        db.execute("DELETE FROM meta WHERE key = ? OR (key >= ? AND key < ?)", (UNDER_WAY, _PART, f"{_PART}~"))
     return receipt
 
 
@@ -177,13 +221,18 @@ def _written(library: Library, head: _Head) -> Receipt | None:
     return None
 
 
+def _parts(db: sqlite3.Connection) -> Iterator[_Part]:
+    """What came of the batches that are entered."""
+    for row in db.execute("SELECT value FROM meta WHERE key >= ? AND key < ? ORDER BY key", (_PART, f"{_PART}~")):
+        yield msgspec.json.decode(row["value"], type=_Part)
+
+
 def _receipt(db: sqlite3.Connection, head: _Head, number: int, why_left: str) -> Receipt:
     told = known = 0
     left: list[LeftOut] = []
     findings: list[Finding] = []
     changes: dict[bytes, Change] = {}
-    for row in db.execute("SELECT value FROM meta WHERE key >= ? AND key < ? ORDER BY key", (_PART, f"{_PART}~")):
-        part = msgspec.json.decode(row["value"], type=_Part)
+    for part in _parts(db):
         told, known, left = told + part.told, known + part.known, left + part.left
         findings += part.findings
         for change in part.changes:

@@ -104,16 +104,16 @@ def page(
 
     Keys mark, rate and caption; two frames can stand side by side. Raws and films are shown by their previews.
     """
-    from bramblemoor.library.giving import require_new_folder
+    from bramblemoor.library.giving import new_folder
     from bramblemoor.library.selection import select
     from bramblemoor.looking.cull_page import write_cull_page
 
     library = library_here(library_dir)
-    require_new_folder(folder)
     selected = select(library, some_meant(None, selection, _WHICH))
     with say.meter() as progress:
         try:
-            size = write_cull_page(selected, folder, progress)
+            with new_folder(folder) as fresh:
+                size = write_cull_page(selected, fresh, progress)
         except OSError as error:
             raise NotPossible(
                 f"The page cannot be written to {folder} ({error.strerror}).",
@@ -129,7 +129,7 @@ def page(
 @app.command("list")
 def list_culled(library_dir: LibraryDir = None, json: AsJson = False) -> None:
     """List what is marked, and what was taken out and can still come back."""
-    from bramblemoor.library.culling import batches
+    from bramblemoor.library.culled import batches
     from bramblemoor.library.find import count
     from bramblemoor.library.selection import Selection, located_in
 
@@ -181,12 +181,14 @@ def remove(
     They are set aside, and come back as they were by cull undo, until cull purge deletes them. At depots they are moved to
     earlier/ by the next backup, and stay there as long as the depot keeps earlier versions.
     """
-    from bramblemoor.library.culling import cull, finish_culling, plan_removal
+    from bramblemoor.library.culling import cull, plan_removal
     from bramblemoor.library.selection import select
 
     library = library_here(library_dir)
-    with holding(library):
-        finish_culling(library)
+    with holding(library) as ended:
+        if ended is not None:
+            finish(ended, json=json, attention=bool(ended.left_out))
+            return
         selected = select(library, some_meant(frames, selection, _WHICH))
         planned = plan_removal(selected)
         if json and dry_run:
@@ -212,11 +214,11 @@ def remove(
 @app.command("undo")
 def undo(number: Number = None, library_dir: LibraryDir = None, json: AsJson = False) -> None:
     """Bring back what was taken out, with all that was known of it."""
-    from bramblemoor.library.culling import put_back
+    from bramblemoor.library.culled import put_back
 
     library = library_here(library_dir)
-    with holding(library):
-        receipt = put_back(library, number)
+    with holding(library) as ended:
+        receipt = ended or put_back(library, number)
     finish(receipt, json=json, attention=bool(receipt.left_out))
 
 
@@ -230,10 +232,13 @@ def purge(
     json: AsJson = False,
 ) -> None:
     """Delete for good what was taken out of the library. Copies at depots stay as long as those keep earlier versions."""
-    from bramblemoor.library.culling import batches, discard
+    from bramblemoor.library.culled import batches, discard
 
     library = library_here(library_dir)
-    with holding(library):
+    with holding(library) as ended:
+        if ended is not None:
+            finish(ended, json=json, attention=False)
+            return
         known = {one.number: one for one in batches(library)}
         wanted = [known[number] for number in numbers or known if number in known]
         if missing := [number for number in numbers or () if number not in known]:
@@ -263,11 +268,16 @@ def purge(
 def _say(selection: "Selection", word: "Word", library_dir: Path | None, *, yes: bool, json: bool) -> None:
     from bramblemoor.library.find import count
     from bramblemoor.library.selection import EVERYTHING, located_in, select
-    from bramblemoor.library.telling import tell
+    from bramblemoor.library.telling import go_on, tell
+    from bramblemoor.library.telling_runs import goes_on
     from bramblemoor.running import Pace
 
     library = library_here(library_dir)
     pace = Pace()
+    with holding(library), stoppable(pace), say.meter() as progress:
+        if goes_on(library):
+            finish_told(go_on(library, selection, [word], progress, pace), json=json)
+            return
     with holding(library), stoppable(pace):
         selected = select(library, selection)
         if selected.count > 1 and selected.count == count(library, located_in(library, EVERYTHING)):

@@ -89,6 +89,7 @@ def back(
     """
     from bramblemoor.intake.lending import lending_called
     from bramblemoor.intake.lent_back import look_back, take_back_in
+    from bramblemoor.library.telling_runs import goes_on
     from bramblemoor.running import Pace
 
     library = library_here(library_dir)
@@ -105,7 +106,7 @@ def back(
             else:
                 say.line("Nothing was joined (--dry-run).")
             return
-        if found.nothing_new and not found.newly_back:
+        if found.nothing_new and not found.newly_back and not goes_on(library):
             if json:
                 say.as_json(_document(found) | {"nothing_to_do": True})
             else:

@@ -194,7 +194,7 @@ def export(
 ) -> None:
     """Write an album's pictures to a folder as copies, in its order, with what is known of them inside; or its list as CSV."""
     from bramblemoor.library.album_edits import album_called, frames_in
-    from bramblemoor.library.giving import give, require_new_folder
+    from bramblemoor.library.giving import give, new_folder
     from bramblemoor.library.receipts import total
 
     library = library_here(library_dir)
@@ -205,8 +205,8 @@ def export(
         folder.write_bytes((library.root / known.path).read_bytes())
         say.line(f"The list of {known.title} is in {folder}.")
         return
-    require_new_folder(folder)
-    given = list(give(library, iter(frames_in(library, known)), folder, numbered=True))
+    with new_folder(folder) as fresh:
+        given = list(give(library, iter(frames_in(library, known)), fresh, numbered=True))
     beside = sum(not one.embedded for one in given)
     size = total(one.amount for one in given)
     if json:

@@ -80,7 +80,10 @@ def rename(
     if subject is not None and not subject.strip():
         raise WrongUse("A subject is empty.", "Say what the shoot is of.")
     library = library_here(library_dir)
-    with holding(library):
+    with holding(library) as ended:
+        if ended is not None:
+            finish(ended, json=json, attention=bool(ended.left_out))
+            return
         plan = plan_rename(
             library, shoot_called(library, shoot), day=_day(day), subject=subject and subject.strip(),
             location=None if location is None else location.strip(),
@@ -101,7 +104,10 @@ def merge(
     from bramblemoor.library.shoots import plan_merge, shoot_called
 
     library = library_here(library_dir)
-    with holding(library):
+    with holding(library) as ended:
+        if ended is not None:
+            finish(ended, json=json, attention=bool(ended.left_out))
+            return
         plan = plan_merge(library, shoot_called(library, into), [shoot_called(library, one) for one in others])
         _carry_out(library, plan, dry_run=dry_run, yes=yes, json=json)
 
@@ -129,7 +135,10 @@ def split(
 
     chosen = some_meant(frames, selection, "Name some; or say which, as --shoot '*Reed*' --number 9-12.")
     library = library_here(library_dir)
-    with holding(library):
+    with holding(library) as ended:
+        if ended is not None:
+            finish(ended, json=json, attention=bool(ended.left_out))
+            return
         selected = select(library, chosen)
         when = _day(day) or first_day(library, selected)
         if when is None:

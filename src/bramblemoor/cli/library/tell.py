@@ -162,12 +162,13 @@ def takeback(
     It has a receipt of its own, by which the same can be done again.
     """
     from bramblemoor.library.telling import take_back
+    from bramblemoor.library.telling_runs import taken_back
     from bramblemoor.running import Pace
 
     library = library_here(library_dir)
-    taken = named_receipt(library, number)
     pace = Pace()
     with holding(library), stoppable(pace), say.meter() as progress:
+        taken = named_receipt(library, taken_back(library) or number)
         receipt = take_back(library, taken, progress, pace)
     if pace.stopped:
         end_stopped("What was done is accounted for; the same command goes on with the rest.", receipt, json=json)
@@ -186,12 +187,18 @@ def _tell(
 ) -> None:  # fmt: skip
     """Tell one frame at once, several once they were looked at."""
     from bramblemoor.library.selection import select
-    from bramblemoor.library.telling import plan, tell
+    from bramblemoor.library.telling import go_on, plan, tell
+    from bramblemoor.library.telling_runs import goes_on
     from bramblemoor.running import Pace
 
     library = library_here(library_dir)
     pace = Pace()
     with holding(library), stoppable(pace):
+        if goes_on(library):
+            with say.meter() as progress:
+                receipt = go_on(library, selection, words, progress, pace)
+            finish_told(receipt, json=json)
+            return
         selected = select(library, selection)
         alone = selected.count == 1
         with say.meter() as progress:
@@ -201,10 +208,10 @@ def _tell(
         if alone and not dry_run:
             _require_open(planned)
         if not alone or dry_run:
-            goes_on = not dry_run and any(one.new for one in planned.words)
-            if not (json and goes_on):  # then the receipt is the one document
+            anything = not dry_run and any(one.new for one in planned.words)
+            if not (json and anything):  # then the receipt is the one document
                 _print_plan(library, selected, planned, json=json)
-            if not goes_on:
+            if not anything:
                 _end_of_looking(planned, dry_run=dry_run, json=json)
                 return
             require_consent(

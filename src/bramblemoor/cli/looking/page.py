@@ -1,6 +1,5 @@
 """page."""
 
-import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -45,6 +44,7 @@ def page(
 
     Of everything, or of what the options say: page for-them --album 'Lantern nights' --previews is what one hands to a client.
     """
+    from bramblemoor.library.giving import new_archive, new_folder
     from bramblemoor.library.selection import select
 
     library = library_here(library_dir)
@@ -52,24 +52,18 @@ def page(
         _own(library, selection, json=json)
         return
     zipped = target.suffix.lower() == ".zip"
-    folder = target.with_suffix("") if zipped else target
-    _require_new(folder)
-    if zipped and target.exists():
-        raise WrongUse(f"{target} is there already.", "Name a new file.")
     selected = select(library, selection)
     try:
-        written, size = _write(
-            selected, folder, title or library.name, originals=originals, previews=previews, copies=copies
-        )
-        if zipped:
-            shutil.make_archive(str(folder), "zip", folder)
-            shutil.rmtree(folder)
+        with (new_archive if zipped else new_folder)(target) as fresh:
+            written, size = _write(
+                selected, fresh, title or library.name, originals=originals, previews=previews, copies=copies
+            )
     except OSError as error:
         raise NotPossible(
-            f"The page cannot be written to {folder} ({error.strerror or error}).",
+            f"The page cannot be written to {target} ({error.strerror or error}).",
             "Make room there, or name another folder.",
         ) from error
-    opened = target if zipped else folder / "index.html"
+    opened = target if zipped else target / "index.html"
     if json:
         say.as_json({"folder": str(target.resolve()), "frames": written.frames, "files": written.files, "bytes": size})
         return
@@ -100,19 +94,10 @@ def _write(
     from bramblemoor.looking.page import Wish, copy_originals, write_page
 
     wish = Wish(title, "originals/" if originals else None, holders=copies, previews=previews)
-    folder.mkdir(parents=True, exist_ok=True)
     with say.meter() as progress:
         written = write_page(selected, folder, wish, progress)
         size = written.bytes + (copy_originals(selected, folder, progress) if originals else 0)
     return written, size
-
-
-def _require_new(folder: Path) -> None:
-    from bramblemoor.library.home import require_apart
-
-    require_apart(folder, "a page")
-    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise WrongUse(f"{folder} holds something already.", "Name a new or empty folder.")
 
 
 COMMANDS = {"page": single("page", page)}

@@ -18,16 +18,13 @@ from bramblemoor.library import copies
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
 from bramblemoor.library.copies import ALARM, UNBROUGHT
-from bramblemoor.library.culling import finish_culling
 from bramblemoor.library.home import Library
 from bramblemoor.library.locations import FILE as LOCATIONS
-from bramblemoor.library.rearranging import finish_rearranging
 from bramblemoor.library.receipts import Finding
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.stocktake.comparing import Row, compare
 from bramblemoor.library.stocktake.moves import recognise_moves
 from bramblemoor.library.stocktake.walk import LATEST
-from bramblemoor.library.telling_runs import finish_interrupted
 from bramblemoor.running import Progress, Stage
 
 SNAPSHOT = "ledger/snapshot.sqlite"
@@ -86,10 +83,6 @@ def take_stock(library: Library, progress: Progress, *, yes: bool = False, enter
     Without `enter` only looks.
     """
     stock, db = Stock(), library.db
-    if enter:
-        finish_culling(library)
-        finish_rearranging(library)
-        finish_interrupted(library)
     db.executescript(_TABLE)
     _compare(library, stock, progress)
     _await_writers(library)
