@@ -1,9 +1,11 @@
-"""SIGKILL at enumerated system calls of an intake, a culling, a renaming and a merging of shoots.
+"""SIGKILL at enumerated system calls of every command that changes a library at the desk: an intake, culling and all that follows
+on it, shoots, merging, lending, telling and taking back, and a page.
 
-usage: card_kills.py [--only intake,cull,rename,merge,library,lend] [--each 8] [--in FOLDER]
+usage: card_kills.py [--only intake,cull,...] [--each 8] [--in FOLDER]
 
-After each kill the same command is given again, and the library (and, of an intake, a depot) is compared, file by file, with what
-a run that was not killed leaves. Needs strace. Prints, by command and kind of system call, how many kills were tried, and held.
+After each kill the same command is given again. It must end as one that was not killed, and leave a receipt; the library (and, of
+an intake, a depot) is compared, file by file and word by word, with what a run that was not killed leaves. Needs strace. Prints,
+by command and kind of system call, how many kills were tried, and held.
 """
 
 import argparse
@@ -14,6 +16,7 @@ import sqlite3
 import subprocess
 import sys
 import tempfile
+import zipfile
 from collections import Counter
 from pathlib import Path
 
@@ -32,7 +35,18 @@ COMMANDS = {
     "merge": ["shoot", "merge", "reed", "second", "--yes"],
     "library": ["merge", "../road", "--yes"],
     "lend": ["lend", "back", "ada", "../lent", "--yes"],
+    "undo": ["cull", "undo"],
+    "purge": ["cull", "purge", "--yes"],
+    "tell": ["tell", "*", "--title", "Swathe", "--keyword", "mown", "--yes"],
+    "takeback": ["takeback"],
+    "split": ["shoot", "split", "--shoot", "*Reed*", "--number", "3-7", "--subject", "Otters", "--yes"],
+    "page": ["page", "../page.zip"],
 }
+RUNS = {
+    "intake": "intake", "cull": "cull", "rename": "shoot", "merge": "shoot", "library": "merge", "lend": "lend", "undo": "uncull",
+    "purge": "discard", "tell": "tell", "takeback": "takeback", "split": "shoot",
+}  # fmt: skip
+"""What the receipt of each is called."""
 
 
 class Stage:
@@ -50,8 +64,15 @@ class Stage:
         self.run("depot", "add", "heron", "../heron", "--site", "studio", "--medium", "ssd", "--stand-in", "heron")
         self.save("intake")
         self.run(*_INTAKE)
-        for name in ("cull", "rename"):
+        for name in ("cull", "rename", "tell", "split", "page"):
             self.save(name)
+        self.run(*COMMANDS["tell"])
+        self.save("takeback")
+        self.load("cull")
+        self.run(*COMMANDS["cull"])
+        for name in ("undo", "purge"):
+            self.save(name)
+        self.load("cull")
         self.run("new", "road", at=".")
         self.run("intake", "../second", "--subject", "Second camera", "--yes", at="road")
         self.save("library")
@@ -63,9 +84,12 @@ class Stage:
         self.run("intake", "../second", "--subject", "Second camera", "--yes")
         self.save("merge")
         self.truth = {}
+        self.code = {}
         for name, command in COMMANDS.items():
             self.load(name)
-            self.run(*command)
+            self.code[name] = self.attempt(*command)
+            if self.code[name] not in (0, 1):
+                sys.exit(f"{command} ended with {self.code[name]}")
             self.truth[name] = self.told()
 
     def save(self, name: str) -> None:
@@ -95,10 +119,18 @@ class Stage:
         if code not in (0, 1):
             sys.exit(f"{arguments} ended with {code}")
 
-    def told(self) -> tuple[dict[str, str], list[tuple[str, str]]]:
-        """Every picture of library and depot, and every file that the ledger knows of frames, by path and digest."""
+    def receipts(self, name: str) -> int:
+        """How many receipts there are of what a command does."""
+        return len(list((self.trial / "library/ledger/receipts").glob(f"*-{RUNS.get(name, 'none')}-*")))
+
+    def told(self) -> tuple[object, ...]:
+        """Every picture of library and depot, every file that the ledger knows of frames, by path and digest, what is said by hand
+        of frames, and what a sidecar of one says; what is set aside; whether a page is whole.
+        """
         found = {}
-        for place in (self.trial / "library/pictures", self.trial / "heron/data/pictures"):
+        for place in (
+            self.trial / "library/pictures", self.trial / "library/set-aside", self.trial / "heron/data/pictures",
+        ):  # fmt: skip
             for path in place.rglob("*") if place.is_dir() else ():
                 if path.is_file() and path.suffix != ".xmp":
                     found[str(path.relative_to(self.trial))] = hashlib.sha256(path.read_bytes()).hexdigest()
@@ -106,7 +138,18 @@ class Stage:
             rows = db.execute(
                 "SELECT path, sha256 FROM files WHERE frame NOT NULL AND role != 'sidecar' ORDER BY path"
             ).fetchall()
-        return found, rows
+            said = db.execute(
+                "SELECT folder || '/' || name, field, value FROM claims JOIN frames ON frames.id = frame"
+                " WHERE source IN ('you', 'sidecar') ORDER BY 1, 2, 3"
+            ).fetchall()
+        titled = sorted(
+            str(path.relative_to(self.trial)) for path in (self.trial / "library/pictures").rglob("*.xmp")
+            if "Swathe" in path.read_text(errors="replace")
+        )  # fmt: skip
+        page = self.trial / "page.zip"
+        whole = page.is_file() and zipfile.ZipFile(page).testzip() is None
+        left = sorted(str(path.relative_to(self.trial)) for path in self.trial.glob("*.bm-new"))
+        return found, rows, said, titled, whole, left
 
 
 def calls_of(stage: Stage, name: str, kind: str) -> int:
@@ -136,14 +179,17 @@ def main() -> None:
                     prefix = ("strace", "-f", "-qq", "-o", "/dev/null", "-e", f"trace={calls}", "-e", inject)
                     if stage.attempt(*COMMANDS[name], prefix=prefix) not in (-9, 137) and name != "intake":
                         continue  # it had ended before; of an intake a process that writes may have been killed
-                    stage.attempt(*COMMANDS[name])
-                    if name != "intake":  # one that was killed behind its end has nothing more to do
-                        stage.attempt("stocktake")
+                    done = stage.receipts(name)  # one that was killed behind its end may have nothing more to do
+                    code = stage.attempt(*COMMANDS[name])
+                    is_well = (code == stage.code[name] or done) and (name not in RUNS or stage.receipts(name))
+                    told = stage.told()
+                    stage.attempt("stocktake")
                     tried[name, kind] += 1
-                    if stage.told() == stage.truth[name]:
+                    if is_well and told == stage.truth[name] == stage.told():
                         held[name, kind] += 1
                     else:
-                        print(f"NOT HELD: {name}, killed at {kind} {step} of {count}")
+                        wrong = f"ended with {code}" if not is_well else "not as it was to be"
+                        print(f"NOT HELD: {name}, killed at {kind} {step} of {count}: {wrong}", flush=True)
     for key, count in tried.items():
         print(f"{key[0]:8} {key[1]:8} {held[key]:4} of {count:4} held")
     whole = sum(held.values()), sum(tried.values())

@@ -12,7 +12,7 @@ from bramblemoor.cli import say
 from bramblemoor.cli.asking import require_consent, some_meant
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, stoppable, whose
 from bramblemoor.cli.library.frame_page import frame_document
-from bramblemoor.cli.library.receipts import end_stopped, finish_told, named_receipt
+from bramblemoor.cli.library.receipts import end_stopped, finish_told, named_receipt, run_document
 from bramblemoor.cli.library.tell_options import (
     AddNames,
     AddWords,
@@ -168,11 +168,27 @@ def takeback(
     library = library_here(library_dir)
     pace = Pace()
     with holding(library), stoppable(pace), say.meter() as progress:
-        taken = named_receipt(library, taken_back(library) or number)
+        resumed = taken_back(library)
+        taken = named_receipt(library, resumed or number)
+        if taken.run == "takeback" and not (
+            resumed or number
+        ):  # given again, as behind a run that was killed when all was done
+            _end_taken_back(taken, json=json)
+            return
         receipt = take_back(library, taken, progress, pace)
     if pace.stopped:
         end_stopped("What was done is accounted for; the same command goes on with the rest.", receipt, json=json)
     finish_told(receipt, json=json)
+
+
+def _end_taken_back(receipt: "Receipt", *, json: bool) -> None:
+    if json:
+        say.as_json(run_document(receipt, did_nothing=True))
+        return
+    say.line(f"What was told last is taken back already, by receipt {receipt.number}: {receipt.about['taken back']}.")
+    say.line(
+        f"To have it told again: bramblemoor takeback {receipt.number}. To take back an earlier one, give its number."
+    )
 
 
 def _words(said: "Sequence[tuple[Field, str]]") -> "list[Word]":
