@@ -124,8 +124,8 @@ class Stage:
         return len(list((self.trial / "library/ledger/receipts").glob(f"*-{RUNS.get(name, 'none')}-*")))
 
     def told(self) -> tuple[object, ...]:
-        """Every picture of library and depot, every file that the ledger knows of frames, by path and digest, what is said by hand
-        of frames, and what a sidecar of one says; what is set aside; whether a page is whole.
+        """Every picture of library and depot, and what is set aside; every file that the ledger knows of frames, by path and digest;
+        what is said by hand of frames, and which sidecars say it; whether a page is whole.
         """
         found = {}
         for place in (

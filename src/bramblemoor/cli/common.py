@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-import click
 import typer
 
 from bramblemoor.cli import say
@@ -83,21 +82,17 @@ def holding(library: Library) -> "Iterator[Receipt | None]":
             say_seen(library)
 
 
-_HOW = ("yes", "json", "library_dir", "dry_run")
+_HOW = ("--yes", "--json", "--dry-run")
 """What a command is told of how it is to go about it, and not of what it is to do."""
 
 
 def _asked() -> str:
-    """The command that is given, with what it was told: the same words again give the same text, from whichever folder."""
-    import json
-
-    context = click.get_current_context()
-    told = {name: _plain(value) for name, value in context.params.items() if name not in _HOW}
-    return json.dumps([context.command_path, told], sort_keys=True, default=str)
-
-
-def _plain(value: object) -> object:
-    return str(value.resolve()) if isinstance(value, Path) else value
+    """The command that is given, as its words: by these a run that was killed is known again, in whichever folder one is."""
+    words = list(sys.argv[1:])
+    while "--library" in words[:-1]:
+        at = words.index("--library")
+        del words[at : at + 2]
+    return "\0".join(word for word in words if word not in _HOW and not word.startswith("--library="))
 
 
 def whose(library: Library) -> str:
