@@ -124,7 +124,7 @@ class Stage:
         return len(list((self.trial / "library/ledger/receipts").glob(f"*-{RUNS.get(name, 'none')}-*")))
 
     def told(self) -> tuple[object, ...]:
-        """Every picture of library and depot, and what is set aside; every file that the ledger knows of frames, by path and digest;
+        """Every picture of library and depot, and what is set aside; every file that the ledger knows of frames;
         what is said by hand of frames, and which sidecars say it; whether a page is whole.
         """
         found = {}

@@ -10,7 +10,7 @@ from heapq import heapify, heappop, heappush
 from typing import NamedTuple
 
 from bramblemoor.disk.names import collision_key
-from bramblemoor.exports.dialect import Dialect
+from bramblemoor.exports.dialect import Dialect, composed
 from bramblemoor.exports.evidence import (
     BY_NAME,
     CALLED,
@@ -370,14 +370,15 @@ def _by_records(sheet: Worksheet, taken: str, original: sqlite3.Row, but: int = 
     return min((moments_agree(taken, one["taken"]) for one in found), default=SILENT)
 
 
-def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[bool, bool, bool, bool, bool]:
-    """How well an original fits a file by its kind and name, less is better."""
+def _likeness(row: sqlite3.Row, original: sqlite3.Row) -> tuple[bool, ...]:
+    """How well an original fits a file by its name and kind, less is better: the very letters tell more than what it is."""
     return (
         original["sha256"] != digest_of_key(original["sha256"]),  # an empty file is no picture
+        composed(row["frame_key"]) != composed(original["frame_key"]),
+        (row["ending"] or "") != (original["ending"] or "") and not _is_film(row),
         _is_film(original) != _is_film(row) and not _is_film(row),
         not same_ending(row["ending"] or "", original["ending"] or ""),
         (row["ending"] or "").lower() != (original["ending"] or "").lower(),
-        row["frame_key"] != original["frame_key"],
     )
 
 

@@ -130,7 +130,7 @@ def _prepared(root: str, locations: list[Location] | None, frames: list[_Fresh])
         heard.hear_all((came_as(frame.service, name) for name in frame.came), frame.by)
         facts = settle(heard, partial(name_at, locations))
         files = list(frame.files)
-        if is_wanted(heard.claims, frame.albums, original.former_name):
+        if is_wanted(heard.claims, frame.albums, original.former_name, frame.packet):
             belonging = Belonging(frame.albums, origin_of(frame.service, frame.reference), original.former_name)
             content = new_sidecar(facts, belonging, frame.packet)
             files.append(put_sidecar(root, original.path + ".xmp", content, original.mtime_ns))

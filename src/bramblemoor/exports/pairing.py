@@ -8,10 +8,10 @@ nothing but a name for it that others have too, is no pair; why, is noted for th
 import sqlite3
 from datetime import datetime
 
-from bramblemoor.exports.dialect import Dialect
+from bramblemoor.exports.dialect import Dialect, composed
 from bramblemoor.exports.evidence import BY_NAME, CALLED, INSIDE, LYING, OFTEN, How, Score, refuse_contradicted, weighed
 from bramblemoor.exports.worksheet import Worksheet
-from bramblemoor.frames.kinds import ending_of
+from bramblemoor.frames.kinds import SIDECAR, ending_of
 from bramblemoor.frames.moments import parse_moment
 
 _FAMILIES = ("sidecar", "index", "xmp")
@@ -64,6 +64,18 @@ _CANDIDATES = (
     f"""SELECT p.id, r.id, {How.SIZE_ALONE}, 0 FROM ({_NAMELESS}) r CROSS JOIN clocks p ON p.size = r.size_said
         WHERE max(r.alike, p.alike) <= {_FEW}""",
 )
+# Names that differ only by how their letters are composed are the same, unless both stand in one folder: some systems write
+# sidecars otherwise than pictures.
+_COMPOSED = f"""
+    WITH called (id, kind, name) AS (
+        SELECT min(id), min(kind), bm_composed(name) FROM entries WHERE kind IN ('picture', 'sidecar')
+        GROUP BY bm_composed(name) HAVING count(*) = 1
+    )
+    SELECT w.picture, r.id, {How.EXACT}, w.rank FROM wanted w JOIN called s ON s.name = bm_composed(w.name) AND s.kind = 'sidecar'
+        JOIN records r ON r.entry = s.id
+    UNION ALL SELECT p.id, r.id, {How.EXACT}, 0 FROM called p JOIN called s ON s.name = p.name || '{SIDECAR}'
+        JOIN records r ON r.entry = s.id WHERE p.kind = 'picture' AND r.family = 'xmp'
+"""
 # A told name that is a picture's but for its ending, like .jpeg of a .jpg, may be that of another picture, which did not come;
 # but some services do not write endings as they deliver them.
 _TELLS_ENDING = "record IN (SELECT id FROM records WHERE bm_ending(told) != '')"
@@ -117,7 +129,9 @@ def find_candidates(sheet: Worksheet) -> None:
     )
     db.execute("CREATE INDEX temp.candidates_record ON candidates (record)")
     _clocks(db)
-    for query in _CANDIDATES:
+    db.create_function("bm_composed", 1, composed, deterministic=True)
+    is_mixed = db.execute("SELECT 1 FROM entries WHERE name != bm_composed(name) LIMIT 1").fetchone() is not None
+    for query in (*_CANDIDATES, *((_COMPOSED,) if is_mixed else ())):
         db.execute(
             f"WITH found (picture, record, how, rank) AS ({query}) INSERT INTO candidates"
             " SELECT picture, record, how, rank, family FROM found JOIN records ON records.id = record WHERE true"

@@ -46,7 +46,7 @@ from bramblemoor.library.receipts import Finding, Receipt, write_receipt
 from bramblemoor.library.receiving import Filing, each_here, is_right, mend_here, was_read
 from bramblemoor.library.reduced import mark_reduced, mark_undated
 from bramblemoor.library.renewing import take_up_all
-from bramblemoor.library.sidecars import take_up_edits, write_sidecar
+from bramblemoor.library.sidecars import is_new_packet, take_up_edits, write_sidecar
 from bramblemoor.processes import Helpers
 from bramblemoor.running import Progress, Stage, portions
 
@@ -278,6 +278,9 @@ def _enter_frame(
         if here is not None:
             _note_conflicts(library, frame, before, claims)
     add_claims(db, frame, f"{parcel.service} {parcel.order}", [came_as(parcel.service, name) for name in names])
+    packet = delivered_packet(records)
+    if here is not None and packet is not None:
+        new |= is_new_packet(library, here, packet)
     if here is None:
         take_up_edits(library, frame, resumed=resumed)  # of a sidecar that lay there before its picture came
     return frame, new, here is None

@@ -11,7 +11,7 @@ from bramblemoor.disk.durable import flush_file, set_time, temporary_name
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.frames.claims import Claim, Facts
 from bramblemoor.frames.xmp_edits import edits
-from bramblemoor.frames.xmp_model import BrokenXmp, values
+from bramblemoor.frames.xmp_model import SAYS_NOTHING, BrokenXmp, values
 from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN, packet_in
 from bramblemoor.frames.xmp_writing import Belonging, Packet, read_packet, rewritten, sidecar
 from bramblemoor.library.albums import extend_album, write_albums
@@ -77,7 +77,8 @@ def renew_sidecar(
     it has been read. `resumed` says that a run which broke off may have written it without its being entered.
     """
     claims = [claim for claim, _ in known.told]
-    if known.path is None or not (known.has_sidecar or also or is_wanted(claims, known.albums, known.former_name)):
+    is_told = known.has_sidecar or bool(also) or is_wanted(claims, known.albums, known.former_name, delivered)
+    if known.path is None or not is_told:
         return Renewed()
     relative = known.path + ".xmp"
     belonging = Belonging(
@@ -125,13 +126,27 @@ def note_renewed(library: Library, frame: int, done: Renewed) -> None:
         library.db.execute("DELETE FROM meta WHERE key = ?", (key,))
 
 
-def is_wanted(claims: Iterable[Claim], albums: Collection[str], former_name: str) -> bool:
-    """Whether a frame is to have a sidecar: where anything is known of it that its file does not say itself."""
-    return bool(albums or former_name) or any(
+def is_wanted(
+    claims: Iterable[Claim], albums: Collection[str], former_name: str, delivered: bytes | None = None
+) -> bool:
+    """Whether a frame is to have a sidecar: where anything is known of it that its file does not say itself, or one came with it
+    that says what nobody here has a word for, as an editor's instructions.
+    """
+    came = _readable(delivered)
+    return bool(albums or former_name) or (came is not None and came.rest != SAYS_NOTHING) or any(
         claim.field not in ("came_as", "reduced_of")
         and (claim.source not in _OF_FILE or (claim.source, claim.field) == ("map", "location"))
         for claim in claims
     )
+
+
+def is_new_packet(library: Library, frame: int, delivered: bytes) -> bool:
+    """Whether a sidecar that came says what we have no word for, and neither stands beside the frame nor came before."""
+    came = _readable(delivered)
+    if came is None or came.rest == SAYS_NOTHING:
+        return False
+    there = _readable(packet_of_frame(library, frame))
+    return there is None or came.rest not in (there.rest, there.base)
 
 
 def origin_of(service: str | None, reference: str | None) -> str:
