@@ -177,7 +177,6 @@ def test_templates_are_settable_and_strange_subjects_are_told(shell: Shell, libr
 @pytest.mark.parametrize(
     "arguments, said",
     [
-        ((), "what the shoot is of"),
         (("--by-month", "--subject", "Reeds"), "no shoot"),
         (("--subject", "a", "--subject", "b"), "one shoot there"),
         (("--subject", "a", "--subject", "b", "--subject", "c", "--split", "6h"), "2026-05-09 21:20"),

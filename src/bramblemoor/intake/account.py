@@ -28,9 +28,14 @@ def account(
         plan.came_in,
         kept,
         [*left, *plan.twice, *plan.drops, *plan.culled, *plan.beside, *plan.left],
-        [*plan.findings, *plan.joined.findings, *findings, *seen],
+        [*_misfires(plan), *plan.findings, *plan.joined.findings, *findings, *seen],
         {"from": Path(plan.wishes.source).name, "into": _into(state), **_joined(plan), **_copied(run)},
     )
+
+
+def _misfires(plan: Plan) -> list[Finding]:
+    what = "nothing is to be seen in it; it is taken in, and marked to be culled"
+    return [Finding(one.name, what) for one in plan.misfires]
 
 
 def _of_frames(state: State, unfinished: str) -> tuple[Amount, list[LeftOut]]:

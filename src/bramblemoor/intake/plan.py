@@ -105,11 +105,6 @@ def _check(library: Library, wishes: Wishes) -> None:
             "Frames that are filed by month are no shoot.",
             "Leave out --subject, --location and --split, or --by-month.",
         )
-    if not wishes.by_month and not wishes.subjects:
-        raise WrongUse(
-            "It was not said what the shoot is of.",
-            "Say it, as --subject 'Reed cutting'; or --by-month files frames by month, and keeps their names.",
-        )
     if wishes.date and wishes.split:
         raise WrongUse("Several shoots have no one date.", "Leave out --date, or --split.")
     for subject in wishes.subjects:
@@ -250,7 +245,7 @@ def _name(plan: Plan, library: Library, shots: Sequence[Shot], planned: set[str]
         note_folders(plan, library)
         return
     groups = _parted(plan.wishes, shots)
-    subjects = _one_each(plan.wishes, "subject", plan.wishes.subjects, groups)
+    subjects = _one_each(plan.wishes, "subject", plan.wishes.subjects or [""], groups)
     locations = _one_each(plan.wishes, "location", plan.wishes.locations or [""], groups)
     for group, subject, location in zip(groups, subjects, locations, strict=True):
         shoot = ShootName(_day_of(plan.wishes, group), subject, location)
@@ -270,6 +265,10 @@ def _name(plan: Plan, library: Library, shots: Sequence[Shot], planned: set[str]
             planned |= {collision_key(file.path) for file in frame.files}
             plan.frames.append(frame)
     note_folders(plan, library)
+    for one in plan.shoots if not plan.wishes.subjects else ():
+        name = one.folder.removeprefix("pictures/")
+        way = f"it can be said later: bramblemoor shoot rename '{name}' --subject TEXT"
+        plan.findings.append(Finding(name, f"it was not said what it is of; {way}"))
 
 
 def _parted(wishes: Wishes, shots: Sequence[Shot]) -> list[list[Shot]]:

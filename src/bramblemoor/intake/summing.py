@@ -29,9 +29,6 @@ def note_what_stays(plan: Plan, unread: int) -> None:
         if count:
             files = "1 file" if count == 1 else f"{count:,} files"
             plan.findings.append(Finding(name, f"{files} there; what is left names them", attention=True))
-    for one in plan.misfires:
-        way = "it is taken in, and marked to be culled; to leave it out: --leave NAME"
-        plan.findings.append(Finding(one.name, f"nothing is to be seen in it: {one.reason}; {way}"))
     known = {file.source for _, file in plan.files() if family(file.source, file.media) == "other"}
     for source in sorted(known):
         plan.findings.append(

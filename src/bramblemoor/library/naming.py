@@ -61,7 +61,9 @@ def is_numbered(template: str) -> bool:
 
 
 def number_in(template: str, shoot: ShootName, stem: str) -> int:
-    """The number that a template has put into a frame's name; 0 where it was not called by the template."""
+    """The number that a template has put into a frame's name; 0 where it was not called by the template, or has none."""
+    if not is_numbered(template):
+        return 0
     marked = shoot.words() | {"time": "\1", "name": "\1", "camera": "\1", "number": "\2"}
     pattern = re.escape(_filled(template, marked, _FRAME_WORDS, "frame"))
     match = re.fullmatch(pattern.replace("\1", ".*?").replace("\2", r"(\d+)"), stem)
@@ -69,7 +71,15 @@ def number_in(template: str, shoot: ShootName, stem: str) -> int:
 
 
 def parse_shoot(template: str, folder: str) -> ShootName | None:
-    """What a folder, below pictures/, tells of a shoot by the template; None where it was not made by it."""
+    """What a folder, below pictures/, tells of a shoot by the template; None where it was not made by it.
+
+    One that was made before anybody said what the shoot is of has no subject.
+    """
+    bare = "/".join(_closed_up(step) for step in template.replace("{subject}", "").replace("{slug}", "").split("/"))
+    return _parsed(template, folder) or _parsed(bare, folder)
+
+
+def _parsed(template: str, folder: str) -> ShootName | None:
     pattern = ""
     for part in re.split(r"(\[[^\[\]]*\])", template):
         inside = part[1:-1] if part.startswith("[") else part
@@ -141,7 +151,13 @@ def _filled(template: str, words: Mapping[str, str], known: tuple[str, ...], wha
     def optional(match: re.Match[str]) -> str:
         return fill(match[1]) if all(words[one[1]] for one in _WORD.finditer(match[1])) else ""
 
-    return fill(_OPTIONAL.sub(optional, template))
+    filled = fill(_OPTIONAL.sub(optional, template))
+    return filled if words["subject"] else "/".join(map(_closed_up, filled.split("/")))
+
+
+def _closed_up(step: str) -> str:
+    """A step of which a word was left out, without the gap that it leaves."""
+    return re.sub(r"([-_ ])\1+|[-_ ](?=\[)", r"\1", step).strip("-_ ")
 
 
 def _word(text: str) -> str:

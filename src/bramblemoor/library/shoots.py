@@ -69,12 +69,13 @@ def shoot_called(library: Library, name: str) -> str:
 
 def name_of(library: Library, folder: str) -> ShootName:
     """What a shoot is called, as far as its folder tells; else the day of its first frame, and its last folder as subject."""
-    told = parse_shoot(library.settings.naming.shoot, folder.removeprefix("pictures/"))
+    template, last = library.settings.naming.shoot, folder.rpartition("/")[2]
+    told = parse_shoot(template, folder.removeprefix("pictures/")) or parse_shoot(template.rpartition("/")[2], last)
     if told is not None:
         return told
     first = library.db.execute("SELECT min(shown) FROM frames WHERE folder = ?", (folder,)).fetchone()[0]
     day = date.fromisoformat(first[:10]) if first else date(1970, 1, 1)
-    return ShootName(day, folder.rpartition("/")[2])
+    return ShootName(day, last)
 
 
 def plan_rename(
@@ -89,7 +90,7 @@ def plan_rename(
         old.day if day is None else day, old.subject if subject is None else subject,
         old.location if location is None else location,
     )  # fmt: skip
-    target = shoot_folder(library.settings.naming.shoot, new)
+    target = _called(library.settings.naming.shoot, folder, new, by_template=day is not None)
     if target == folder:
         raise WrongUse(f"{folder.removeprefix('pictures/')} is called so already.", "Nothing was changed.")
     if collision_key(target) != collision_key(folder):
@@ -98,6 +99,19 @@ def plan_rename(
     wanted = [_renamed(library, frame, name, target, old, new) for frame, name in frames]
     about = {"from": folder.removeprefix("pictures/"), "to": target.removeprefix("pictures/")}
     return plan_moves(library, "shoot", about, wanted)
+
+
+def _called(template: str, folder: str, new: ShootName, *, by_template: bool) -> str:
+    """The folder of a shoot that is called otherwise. One that the template has not made stays where it is, and gets a date only
+    where one is told.
+    """
+    within, _, last = folder.rpartition("/")
+    if parse_shoot(template, folder.removeprefix("pictures/")) is not None:
+        return shoot_folder(template, new)
+    step = template.rpartition("/")[2]
+    if by_template or parse_shoot(step, last) is not None:
+        return f"{within}/{shoot_folder(step, new).rpartition('/')[2]}"
+    return f"{within}/{shoot_folder('{subject}[ ({location})]', new).rpartition('/')[2]}"
 
 
 def plan_merge(library: Library, target: str, others: Sequence[str]) -> Rearrangement:
