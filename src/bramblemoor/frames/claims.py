@@ -91,6 +91,7 @@ class Facts(msgspec.Struct, frozen=True):
     creator: str = ""
     rights: str = ""
     terms: str = ""
+    faces: tuple[str, ...] = ()
     templates: tuple[str, ...] = ()
     camera: str = ""
     lens: str = ""
@@ -140,6 +141,7 @@ def believe(claims: Sequence[Claim]) -> Facts:
         creator=first("creator"),
         rights=first("rights"),
         terms=first("terms"),
+        faces=union("region"),
         templates=union("template"),
         camera=first("camera"),
         lens=first("lens"),

@@ -3,13 +3,11 @@
 from collections.abc import Callable, Iterable, Sequence
 
 from bramblemoor.frames.claims import HAND, RETELLERS, TAKEN_AWAY, TAKEN_AWAY_BY, Claim, Facts, Field, Source, believe
+from bramblemoor.frames.fields import FIELDS
 from bramblemoor.frames.moments import written_offset
 from bramblemoor.frames.zones import offset_at
 
-SINGLE: tuple[Field, ...] = (
-    "taken", "title", "caption", "position", "location", "favourite", "rating", "quality", "label",
-    "creator", "rights", "terms",
-)  # fmt: skip
+SINGLE = tuple(field.claim for field in FIELDS if not field.several and field.claim not in ("camera", "lens"))
 """What a source may tell anew, where the latest word counts; of all other fields every value counts."""
 
 

@@ -3,14 +3,12 @@
 from collections.abc import Sequence
 
 from bramblemoor.frames.claims import HAND, TAKEN_AWAY_BY, Claim, Facts, Field, believe
+from bramblemoor.frames.fields import BY_CLAIM, FIELDS
 from bramblemoor.frames.xmp_reading import Said, all_said
 from bramblemoor.frames.xmp_writing import Packet, mark, marks_of
 
-_LISTS: tuple[Field, ...] = ("keyword", "person")
-_SINGLE: tuple[Field, ...] = (
-    "title", "caption", "location", "taken", "position", "rating", "favourite",
-    "creator", "rights", "terms", "label",
-)  # fmt: skip
+_LISTS = tuple(field for field in FIELDS if field.several and field.properties)
+_SINGLE = tuple(field.claim for field in FIELDS if not field.several and field.properties)
 
 
 def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed: bool = False) -> list[Claim]:
@@ -36,18 +34,18 @@ def edits(packet: Packet, known: Sequence[Claim], *, was_written: bool, resumed:
             found.append(Claim(field, value, "sidecar"))
         elif not told and field != "taken" and believed_marks.get(field, set()) & record:
             found.append(Claim(field, "", "sidecar"))
-    for field in _LISTS:
-        here = {one.claim.value: one for one in said if one.claim.field == field}
-        believed = facts.keywords if field == "keyword" else facts.people
-        held = {claim.value for claim in known if claim.field == field}
+    for listed in _LISTS:
+        here = {one.claim.value: one for one in said if one.claim.field == listed.claim}
+        believed = listed.of(facts)
+        held = {claim.value for claim in known if claim.field == listed.claim}
         for value, one in here.items():
             is_known = value in held and _marks(one) <= record and bool(one.texts)
             is_own = resumed and _marks(one) <= packet.wrote and bool(one.texts)
             if value not in believed and not is_known and not is_own:
-                found.append(Claim(field, value, "sidecar"))
-        name = {"keyword": "dc:subject", "person": "Iptc4xmpExt:PersonInImage"}[field]
+                found.append(Claim(listed.claim, value, "sidecar"))
+        name = listed.properties[0].name
         found += [
-            Claim(TAKEN_AWAY_BY[field], value, "sidecar")
+            Claim(TAKEN_AWAY_BY[listed.claim], value, "sidecar")
             for value in believed
             if value not in here and mark(name, value) in record
         ]
@@ -80,14 +78,7 @@ def _is_news(said: Said, is_new: bool, known: Sequence[Claim], facts: Facts, own
 
 def believed_text(field: Field, facts: Facts) -> str:
     """What is believed of a field with one value, as a claim has it; "" for nothing."""
-    found = {
-        "title": facts.title, "caption": facts.caption, "location": facts.location,
-        "taken": str(facts.taken) if facts.taken else "",
-        "position": f"{facts.position[0]:.6f},{facts.position[1]:.6f}" if facts.position else "",
-        "rating": str(facts.rating) if facts.rating is not None else "", "favourite": "yes" if facts.favourite else "",
-        "creator": facts.creator, "rights": facts.rights, "terms": facts.terms, "label": facts.label,
-    }  # fmt: skip
-    return found[field]
+    return BY_CLAIM[field].text(facts)
 
 
 def _marks(said: Said) -> set[str]:

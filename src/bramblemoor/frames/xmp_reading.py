@@ -9,7 +9,8 @@ from typing import Any
 
 from lxml import etree
 
-from bramblemoor.frames.claims import Claim, Field, written_position
+from bramblemoor.frames.claims import Claim, written_position
+from bramblemoor.frames.fields import FIELDS
 from bramblemoor.frames.moments import moment_told
 from bramblemoor.frames.xmp_model import (
     MOST_BYTES,
@@ -27,17 +28,9 @@ from bramblemoor.frames.xmp_model import (
 from bramblemoor.frames.xmp_names import DESCRIPTIVE, qualified
 
 _COORDINATE = re.compile(r"(\d{1,3}),(?:(\d{1,2}(?:\.\d+)?)|(\d{1,2}),(\d{1,2}(?:\.\d+)?))([NSEW])")
-_TEXTS: tuple[tuple[Field, str], ...] = (
-    ("title", "dc:title"),
-    ("caption", "dc:description"),
-    ("location", "Iptc4xmpCore:Location"),
-    ("creator", "dc:creator"),
-    ("rights", "dc:rights"),
-    ("terms", "xmpRights:UsageTerms"),
-    ("label", "xmp:Label"),
-)
-_LISTS: tuple[tuple[Field, str], ...] = (("keyword", "dc:subject"), ("person", "Iptc4xmpExt:PersonInImage"))
-_DATES = ("exif:DateTimeOriginal", "photoshop:DateCreated")
+_TEXTS = tuple((field.claim, one.name) for field in FIELDS if field.form == "text" for one in field.properties)
+_LISTS = tuple((field.claim, one.name) for field in FIELDS if field.several for one in field.properties)
+_DATES = ("exif:DateTimeOriginal", "photoshop:DateCreated")  # what is believed of the two, if they differ
 ALBUMS, ORIGIN, FORMER_NAME = "bm:albums", "bm:origin", "xmpMM:PreservedFileName"
 
 

@@ -15,6 +15,7 @@ from xml.sax.saxutils import escape
 from lxml import etree
 
 from bramblemoor.frames.claims import Facts, Field
+from bramblemoor.frames.fields import FIELDS
 from bramblemoor.frames.xmp_fragments import add_to, take_from
 from bramblemoor.frames.xmp_model import (
     SAYS_NOTHING,
@@ -71,16 +72,10 @@ class _Property:
 
 
 _PROPERTIES = (
-    _Property("dc:title", "title", "Alt"), _Property("dc:description", "caption", "Alt"),
-    _Property("dc:subject", "keyword", "Bag"), _Property("Iptc4xmpExt:PersonInImage", "person", "Bag"),
-    _Property("photoshop:DateCreated", "taken"), _Property("exif:DateTimeOriginal", "taken"),
-    _Property("Iptc4xmpCore:Location", "location"),
-    _Property("exif:GPSLatitude", "position"), _Property("exif:GPSLongitude", "position"),
-    _Property("dc:creator", "creator", "Seq"), _Property("dc:rights", "rights", "Alt"),
-    _Property("xmpRights:UsageTerms", "terms", "Alt"), _Property("xmp:Label", "label"),
-    _Property("xmp:Rating", "rating"), _Property("bm:favourite", "favourite"),
+    *(_Property(one.name, field.claim, one.array) for field in FIELDS for one in field.properties),
     _Property(ALBUMS, None, "Bag"), _Property(ORIGIN, None), _Property(FORMER_NAME, None),
 )  # fmt: skip
+_TEXTS = tuple((one.name, field.name, one.texts) for field in FIELDS for one in field.properties)
 _OURS = frozenset((*(qualified(one.name) for one in _PROPERTIES), _WROTE, _KEPT, _BASE, _FORMER_MARK))
 
 
@@ -413,27 +408,10 @@ def clean(text: str) -> str:
 
 def _wanted(facts: Facts, belonging: Belonging) -> dict[str, list[str]]:
     """The texts of every property, as they are to stand."""
-    taken = [str(facts.taken)] if facts.taken is not None else []
-    north, east = (
-        (_coordinate(facts.position[0], "NS"), _coordinate(facts.position[1], "EW")) if facts.position else ("", "")
-    )
-    found = {
-        "dc:title": [facts.title], "dc:description": [facts.caption], "dc:subject": facts.keywords,
-        "Iptc4xmpExt:PersonInImage": facts.people, "photoshop:DateCreated": taken, "exif:DateTimeOriginal": taken,
-        "Iptc4xmpCore:Location": [facts.location], "exif:GPSLatitude": [north], "exif:GPSLongitude": [east],
-        "dc:creator": [facts.creator], "dc:rights": [facts.rights], "xmpRights:UsageTerms": [facts.terms],
-        "xmp:Label": [facts.label], "xmp:Rating": [str(facts.rating)] if facts.rating is not None else [],
-        "bm:favourite": ["True"] if facts.favourite else [],
-        ALBUMS: belonging.albums, ORIGIN: [belonging.origin], FORMER_NAME: [belonging.former_name],
-    }  # fmt: skip
+    found: dict[str, Sequence[str]] = {name: texts(getattr(facts, field)) for name, field, texts in _TEXTS}
+    found |= {ALBUMS: belonging.albums, ORIGIN: [belonging.origin], FORMER_NAME: [belonging.former_name]}
     return {name: list(dict.fromkeys(_written(texts))) if any(texts) else [] for name, texts in found.items()}
 
 
 def _written(texts: Iterable[str]) -> list[str]:
     return [written for text in texts if (written := clean(text).strip())]
-
-
-def _coordinate(degrees: float, sides: str) -> str:
-    """DDD,MM.mmmmmmK (ISO 16684-1, 8.2.2.4): degrees and decimal minutes, never decimal degrees."""
-    whole, minutes = divmod(round(abs(degrees) * 60, 6), 60)
-    return f"{int(whole)},{minutes:.6f}{sides[degrees < 0]}"

@@ -14,6 +14,7 @@ from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.disk.names import collision_key
 from bramblemoor.errors import NotPossible
 from bramblemoor.frames.claims import SEVERAL, Claim, Facts, Field, believe
+from bramblemoor.frames.fields import FIELDS
 from bramblemoor.frames.kinds import ending_of, is_sidecar, stem_of
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.frames.reading import read_picture
@@ -36,7 +37,7 @@ from bramblemoor.library.telling import tell_each
 from bramblemoor.library.telling_runs import goes_on
 from bramblemoor.running import Pace, Progress, Stage
 
-_TOLD: tuple[Field, ...] = ("title", "caption", "location", "rating", "label", "creator", "rights", "terms")
+_TOLD = tuple(field.claim for field in FIELDS if field.properties and field.form in ("text", "number"))
 """Single values that are taken up. Dates and positions are not: programs that write copies often change how those stand."""
 _MOST_IN_MEMORY = 256 << 20
 

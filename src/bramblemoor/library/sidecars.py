@@ -133,10 +133,14 @@ def is_wanted(
     that says what nobody here has a word for, as an editor's instructions.
     """
     came = _readable(delivered)
-    return bool(albums or former_name) or (came is not None and came.rest != SAYS_NOTHING) or any(
-        claim.field not in ("came_as", "reduced_of")
-        and (claim.source not in _OF_FILE or (claim.source, claim.field) == ("map", "location"))
-        for claim in claims
+    return (
+        bool(albums or former_name)
+        or (came is not None and came.rest != SAYS_NOTHING)
+        or any(
+            claim.field not in ("came_as", "reduced_of")
+            and (claim.source not in _OF_FILE or (claim.source, claim.field) == ("map", "location"))
+            for claim in claims
+        )
     )
 
 

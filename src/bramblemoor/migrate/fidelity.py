@@ -11,6 +11,7 @@ from typing import Any, Literal
 import msgspec
 
 from bramblemoor.frames import kinds
+from bramblemoor.frames.fields import TOLD
 from bramblemoor.frames.moments import parse_moment
 from bramblemoor.services.moving import FIELDS, NOTHING_TOLD, Fidelity, Limit, Shown, Told
 
@@ -108,7 +109,7 @@ def _of_field(field: str, frame: Shown, keeps: Fidelity, inside: Told, *, embed:
     return Verdict(field, "lost", "it has no field there, and no room inside")
 
 
-EMBEDDED = tuple(field for field in FIELDS if field != "taken")
+EMBEDDED = tuple(field.name for field in TOLD if field.properties and field.name != "taken")
 """What is put into copies: not the date, which a picture says itself, or nobody inside of it would have said."""
 
 

@@ -15,7 +15,7 @@ from bramblemoor.running import Progress, Stage, portions
 from bramblemoor.services.moving import FIELDS, Fidelity, Shown, ShownAlbum
 
 _ENTERED = 500
-_ORDER = ("picture", "name", "folder", *FIELDS, "rendition", "clip", "voice note", "edits")
+_ORDER = ("picture", "name", "folder", *FIELDS, "rendition", "clip", "voice note", "document", "edits")
 ARRIVAL = "arrival"
 _FOLDER = "folder "
 

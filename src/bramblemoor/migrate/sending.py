@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import msgspec
 
 from bramblemoor.frames.claims import Facts
+from bramblemoor.frames.fields import TOLD
 from bramblemoor.frames.moments import parse_moment
 from bramblemoor.frames.xmp_writing import Belonging, read_packet, sidecar
 from bramblemoor.migrate.sources import Source
@@ -120,9 +121,6 @@ def packet_of(frame: Shown, albums: Sequence[str], there: bytes | None = None) -
     told = frame.told
     if told == NOTHING_TOLD and not albums:
         return None
-    facts = Facts(
-        taken=parse_moment(told.taken) if told.taken else None, title=told.title, caption=told.caption, keywords=told.keywords,
-        people=told.people, position=told.position, location=told.location, favourite=told.favourite, rating=told.rating,
-        label=told.label, creator=told.creator, rights=told.rights,
-    )  # fmt: skip
+    known = {field.name: getattr(told, field.name) for field in TOLD}
+    facts = Facts(**known | {"taken": parse_moment(told.taken) if told.taken else None})
     return sidecar(facts, Belonging(albums=tuple(albums)), read_packet(there) if there is not None else None)

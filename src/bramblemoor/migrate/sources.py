@@ -7,12 +7,14 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import get_args
 
 import msgspec
 
 from bramblemoor.disk.told import Inside
 from bramblemoor.errors import WrongUse
 from bramblemoor.frames.claims import Claim, Facts, believe
+from bramblemoor.frames.fields import TOLD
 from bramblemoor.frames.kinds import PICTURES, RAWS, SIDECAR, ending_of, family_by_name, is_sidecar
 from bramblemoor.frames.reading import read_picture
 from bramblemoor.frames.source import ByteSource, FileSource
@@ -71,11 +73,8 @@ class Source(ABC):
 
 def told_of(facts: Facts) -> Told:
     """What is believed of a frame, as it is told to others."""
-    return Told(
-        taken=str(facts.taken) if facts.taken else "", title=facts.title, caption=facts.caption, keywords=facts.keywords,
-        people=facts.people, position=facts.position, location=facts.location, favourite=facts.favourite, rating=facts.rating,
-        label=facts.label, creator=facts.creator, rights=facts.rights,
-    )  # fmt: skip
+    told = {field.name: field.of(facts) for field in TOLD}
+    return Told(**told | {"taken": str(facts.taken) if facts.taken else ""})
 
 
 class LibrarySource(Source):
@@ -144,14 +143,11 @@ class LibrarySource(Source):
             raise Gone(f"{file.at} is not in the library any more") from error
 
 
-_ROLES: dict[str, Role] = {
-    "original": "original", "clip": "clip", "voice note": "voice note", "twin": "twin", "sidecar": "sidecar",
-}  # fmt: skip
 _KINDS: dict[str, Kind] = {"photo": "photo", "raw": "raw", "video": "video", "film": "video"}
 
 
 def _role(role: str) -> Role:
-    return _ROLES.get(role, "rendition")
+    return role if role in get_args(Role) else "rendition"  # type: ignore[return-value]
 
 
 def _kind(kind: str) -> Kind:

@@ -5,20 +5,21 @@ from typing import Literal
 import msgspec
 
 from bramblemoor.disk.told import Inside
+from bramblemoor.frames.fields import TOLD
 
-FIELDS = (
-    "taken", "title", "caption", "keywords", "people", "position", "location", "favourite", "rating", "label", "creator",
-    "rights",
-)  # fmt: skip
+FIELDS = tuple(field.name for field in TOLD)
 """What can be told of a frame beside its files, by the names of `Told`; the order is that of reports."""
 
 Kind = Literal["photo", "raw", "video", "other"]
-Role = Literal["original", "rendition", "clip", "voice note", "twin", "sidecar"]
+Role = Literal["original", "rendition", "clip", "voice note", "document", "twin", "sidecar"]
 """A twin is the same content once more, in another folder."""
 
 
 class Told(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What is known of a frame. `taken` is written as by `Moment`; `position` is latitude and longitude in degrees."""
+    """What is known of a frame. `taken` is written as by `Moment`; `position` is latitude and longitude in degrees.
+
+    It has what `frames/fields.py` says that travels, and nothing else.
+    """
 
     taken: str = ""
     title: str = ""
@@ -32,6 +33,8 @@ class Told(msgspec.Struct, frozen=True, omit_defaults=True):
     label: str = ""
     creator: str = ""
     rights: str = ""
+    terms: str = ""
+    faces: tuple[str, ...] = ()
 
 
 NOTHING_TOLD = Told()

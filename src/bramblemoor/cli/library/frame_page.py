@@ -5,6 +5,7 @@ from typing import Any
 
 from bramblemoor.cli import say
 from bramblemoor.frames.claims import MARKED
+from bramblemoor.frames.fields import FIELDS
 from bramblemoor.library.dossier import OneCopy, dossier
 from bramblemoor.library.home import Library
 
@@ -32,25 +33,8 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
     """Everything about a frame, as `show --json` prints it."""
     known = dossier(library, frame)
     facts = known.facts
-    believed = {
-        "taken": str(facts.taken) if facts.taken else "",
-        "title": facts.title,
-        "caption": facts.caption,
-        "keywords": list(facts.keywords),
-        "people": list(facts.people),
-        "location": facts.location,
-        "position": list(facts.position) if facts.position else None,
-        "favourite": facts.favourite,
-        "rating": facts.rating,
-        "label": facts.label,
-        "creator": facts.creator,
-        "rights": facts.rights,
-        "terms": facts.terms,
-        "templates": list(facts.templates),
-        "camera": facts.camera,
-        "lens": facts.lens,
-        "reduced": facts.reduced,
-    }
+    believed = {field.name: _plain(field.of(facts)) for field in FIELDS if field.name != "faces"}
+    believed["taken"] = str(facts.taken) if facts.taken else ""
     return {
         "frame": frame,
         "path": known.path,
@@ -70,6 +54,10 @@ def frame_document(library: Library, frame: int) -> dict[str, Any]:
             list(known.put_away_at), }  # fmt: skip
 
 
+def _plain(value: Any) -> Any:
+    return list(value) if isinstance(value, tuple) else value
+
+
 def _copy_document(copy: OneCopy) -> dict[str, Any]:
     document = asdict(copy)
     return {"depot": document.pop("name")} | document
@@ -85,20 +73,7 @@ def _believed_rows(document: dict[str, Any]) -> list[tuple[str, str]]:
     believed = document["believed"]
     rows = []
     for name in (
-        "title",
-        "caption",
-        "taken",
-        "location",
-        "position",
-        "people",
-        "keywords",
-        "creator",
-        "rights",
-        "terms",
-        "templates",
-        "label",
-        "camera",
-        "lens",
+        field.name for field in FIELDS if field.form in ("text", "list", "date", "position") and field.name in believed
     ):
         value = believed[name]
         if isinstance(value, list):

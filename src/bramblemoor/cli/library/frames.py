@@ -212,22 +212,17 @@ def _print_csv(library: "Library", found: "Iterator[Found]") -> None:
     import csv
     import sys
 
+    from bramblemoor.frames.fields import FIELDS
     from bramblemoor.library.albums import harmless
     from bramblemoor.library.find import facts_of
 
     writer = csv.writer(sys.stdout)
-    writer.writerow((
-        "path", "taken", "title", "caption", "keywords", "people", "location", "latitude", "longitude", "rating", "camera",
-        "lens", "creator", "rights",
-    ))  # fmt: skip
+    fields = [field for field in FIELDS if field.name not in ("taken", "templates", "reduced")]
+    writer.writerow(["path", "taken", *(heading for field in fields for heading in field.headings)])
     for hit in found:
         facts = facts_of(library, hit.frame)
-        where = facts.position or ("", "")
-        writer.writerow([harmless(cell) for cell in (
-            hit.path, hit.taken, facts.title, facts.caption, "; ".join(facts.keywords), "; ".join(facts.people),
-            facts.location, *where, "" if facts.rating is None else facts.rating, facts.camera, facts.lens, facts.creator,
-            facts.rights,
-        )])  # fmt: skip
+        cells = (cell for field in fields for cell in field.cells(facts))
+        writer.writerow([harmless(cell) for cell in (hit.path, hit.taken, *cells)])
 
 
 def show(
