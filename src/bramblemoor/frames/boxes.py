@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
-from bramblemoor.frames.moments import Moment, moment_told
+from bramblemoor.frames.moments import Moment, moment_in_words, moment_told
 from bramblemoor.frames.source import ByteSource
 
 _EPOCH = datetime(1904, 1, 1)  # ISO/IEC 14496-12, 8.2.2.3
@@ -92,6 +92,10 @@ def _read_moov(source: ByteSource, start: int, end: int, movie: Movie) -> Movie:
                     movie = replace(movie, position=movie.position or _location_box(content))
                 elif leaf == b"XMP_":
                     movie = replace(movie, xmp=content)
+                elif leaf == b"\xa9day":
+                    movie = replace(movie, told=movie.told or moment_in_words(content[4:].decode("utf-8", "replace")))
+                elif leaf == b"meta":
+                    movie = _told_by_keys(_key_values(source, at, until), movie)
         elif kind == b"meta":
             movie = _told_by_keys(_key_values(source, begin, stop), movie)
     return replace(movie, width=width, height=height)
@@ -136,9 +140,9 @@ def _told_by_keys(told: dict[str, str], movie: Movie) -> Movie:
         movie,
         told=moment_told(told.get("creationdate", "")) or movie.told,
         position=point(told.get("location.ISO6709", "")) or movie.position,
-        camera=model if model.startswith(maker) else f"{maker} {model}",
-        title=told.get("title", ""),
-        content_id=told.get("content.identifier", "").strip().upper(),
+        camera=(model if model.startswith(maker) else f"{maker} {model}").strip() or movie.camera,
+        title=told.get("title", "") or movie.title,
+        content_id=told.get("content.identifier", "").strip().upper() or movie.content_id,
     )
 
 

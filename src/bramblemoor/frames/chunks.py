@@ -4,9 +4,12 @@ import zlib
 from collections.abc import Iterator
 
 from bramblemoor.frames.embedded import Embedded
+from bramblemoor.frames.moments import Moment, moment_in_words
 from bramblemoor.frames.source import ByteSource
 
 PNG_XMP = b"XML:com.\x61dobe.xmp"
+_MADE = b"Creation Time"  # ISO/IEC 15948, 11.3.4.2
+_MOST_TEXT = 1024
 _MOST_CHUNKS = 100_000
 _MOST_BYTES = 16 << 20
 
@@ -23,9 +26,10 @@ def _png_chunks(source: ByteSource) -> Iterator[tuple[bytes, int, int]]:
 
 
 def read_png(source: ByteSource) -> Embedded:
-    """IHDR, eXIf, and the XMP packet of an iTXt chunk."""
+    """IHDR, eXIf, the XMP packet of an iTXt chunk, and when it was made."""
     exif: bytes | None = None
     packets: list[bytes] = []
+    told: Moment | None = None
     width = height = 0
     kind = b""
     for kind, start, length in _png_chunks(source):
@@ -34,27 +38,32 @@ def read_png(source: ByteSource) -> Embedded:
             width, height = int.from_bytes(head[:4], "big"), int.from_bytes(head[4:], "big")
         elif kind == b"eXIf" and length <= _MOST_BYTES:
             exif = source.read(start, length).removeprefix(b"Exif\0\0")
-        elif kind == b"iTXt" and length <= _MOST_BYTES and not packets:
-            packets += _international(source.read(start, length))
+        elif kind == b"iTXt" and length <= _MOST_BYTES:
+            keyword, text = _international(source.read(start, length))
+            packets += [text] if keyword == PNG_XMP and not packets else []
+            told = told or (moment_in_words(text.decode("utf-8", "replace")) if keyword == _MADE else None)
+        elif kind == b"tEXt" and length <= _MOST_TEXT:
+            keyword, _, text = source.read(start, length).partition(b"\0")
+            told = told or (moment_in_words(text.decode("latin-1")) if keyword == _MADE else None)
         elif kind == b"IEND":
             break
     trouble = () if kind == b"IEND" and width else ("it breaks off before its end",)
-    return Embedded(exif, tuple(packets), width=width, height=height, troubles=trouble)
+    return Embedded(exif, tuple(packets), width=width, height=height, troubles=trouble, told=told)
 
 
-def _international(content: bytes) -> list[bytes]:
-    """The text of an iTXt chunk with XMP: keyword, compression flag and method, language, translated keyword, text."""
+def _international(content: bytes) -> tuple[bytes, bytes]:
+    """Keyword and text of an iTXt chunk: keyword, compression flag and method, language, translated keyword, text."""
     keyword, _, rest = content.partition(b"\0")
     parts = rest[2:].split(b"\0", 2)
-    if keyword != PNG_XMP or len(parts) < 3:
-        return []
+    if keyword not in (PNG_XMP, _MADE) or len(parts) < 3:
+        return b"", b""
     if not rest[0]:
-        return [parts[2]]
+        return keyword, parts[2]
     try:
         inflater = zlib.decompressobj()
-        return [inflater.decompress(parts[2], _MOST_BYTES)]
+        return keyword, inflater.decompress(parts[2], _MOST_BYTES)
     except zlib.error:
-        return []
+        return b"", b""
 
 
 def read_webp(source: ByteSource) -> Embedded:

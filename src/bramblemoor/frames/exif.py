@@ -3,9 +3,9 @@
 import re
 import struct
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 
-from bramblemoor.frames.moments import Moment, parse_offset
+from bramblemoor.frames.moments import Moment, infer_offset, parse_offset
 from bramblemoor.frames.source import ByteSource
 
 Value = str | bytes | tuple[float, ...]
@@ -13,7 +13,8 @@ Value = str | bytes | tuple[float, ...]
 # Type number: (bytes a value, struct letter). 129 is the UTF-8 text of Exif 3.0, 4.6.2.
 _TYPES = {
     1: (1, "B"), 2: (1, "s"), 3: (2, "H"), 4: (4, "I"), 5: (8, "II"), 6: (1, "b"), 7: (1, "s"),
-    8: (2, "h"), 9: (4, "i"), 10: (8, "ii"), 11: (4, "f"), 12: (8, "d"), 129: (1, "s"),
+    8: (2, "h"), 9: (4, "i"), 10: (8, "ii"), 11: (4, "f"), 12: (8, "d"), 13: (4, "I"), 16: (8, "Q"), 17: (8, "q"), 18: (8, "Q"),
+    129: (1, "s"),
 }  # fmt: skip
 _MOST_TAGS = 1000
 _MOST_DIRECTORIES = 8
@@ -27,7 +28,18 @@ _BLOCKS = {_PACKET, _IPTC, _RESOURCES}
 _MOST_BLOCK = 16 << 20
 
 # TIFF 6.0, and what camera makers put in its stead.
-_HEADERS = {b"II*\0": "<", b"MM\0*": ">", b"IIRO": "<", b"IIRS": "<", b"MMOR": ">", b"IIU\0": "<"}
+HEADERS = {
+    b"II*\0": "<",
+    b"MM\0*": ">",
+    b"IIRO": "<",
+    b"IIRS": "<",
+    b"MMOR": ">",
+    b"IIU\0": "<",
+    b"II+\0": "<",
+    b"MM\0+": ">",
+}
+_LARGE = (b"II+\0", b"MM\0+")
+"""BigTIFF: TIFF 6.0 with counts and offsets of eight bytes."""
 _SENSOR = {32803, 34892}  # photometric interpretations of what came off a sensor: colour filter array, linear raw
 
 
@@ -63,12 +75,13 @@ class Exif:
 
 def read_exif(block: ByteSource) -> Exif:
     """Read a TIFF block, or a whole TIFF file. Never raises: what is broken is left out and named in `troubles`."""
-    head = block.read(0, 8)
-    order = _HEADERS.get(head[:4])
+    head = block.read(0, 16)
+    order = HEADERS.get(head[:4])
     if order is None or len(head) < 8:
         return Exif(troubles=("the Exif block has no TIFF header",))
     troubles: list[str] = []
-    main = _directory(block, order, struct.unpack(order + "I", head[4:8])[0], troubles)
+    first = head[8:16].ljust(8, b"\0") if head[:4] in _LARGE else head[4:8]
+    main = _directory(block, order, struct.unpack(order + ("Q" if len(first) == 8 else "I"), first)[0], troubles)
     inner = {}
     for pointer in (_IFD_EXIF, _IFD_GPS):
         where = main.get(pointer)
@@ -90,8 +103,8 @@ def preview_places(block: ByteSource) -> list[tuple[int, int]]:
     directories, there or in a strip of JPEG (TIFF 6.0, compression 6 and 7).
     """
     head = block.read(0, 8)
-    order = _HEADERS.get(head[:4])
-    if order is None or len(head) < 8:
+    order = HEADERS.get(head[:4])
+    if order is None or len(head) < 8 or head[:4] in _LARGE:
         return []
     found: list[tuple[int, int]] = []
     at = struct.unpack(order + "I", head[4:8])[0]
@@ -130,14 +143,18 @@ def _size(tags: dict[int, Value]) -> tuple[int, int]:
 
 def _directory(block: ByteSource, order: str, offset: int, troubles: list[str]) -> dict[int, Value]:
     tags: dict[int, Value] = {}
-    raw_count = block.read(offset, 2)
-    if len(raw_count) < 2:
+    # The letters of a number of entries, and of a count or an offset.
+    many, wide = ("Q", "Q") if block.read(0, 4) in _LARGE else ("H", "I")
+    counted, room = struct.calcsize(order + many), struct.calcsize(order + wide)
+    raw_count = block.read(offset, counted)
+    if len(raw_count) < counted:
         troubles.append(f"an Exif directory lies outside the block (at byte {offset})")
         return tags
-    count = min(struct.unpack(order + "H", raw_count)[0], _MOST_TAGS)
-    entries = block.read(offset + 2, count * 12)
-    for start in range(0, len(entries) - 11, 12):
-        tag, kind, number = struct.unpack(order + "HHI", entries[start : start + 8])
+    count = min(struct.unpack(order + many, raw_count)[0], _MOST_TAGS)
+    size = 4 + 2 * room
+    entries = block.read(offset + counted, count * size)
+    for start in range(0, len(entries) - size + 1, size):
+        tag, kind, number = struct.unpack(order + "HH" + wide, entries[start : start + 4 + room])
         if kind not in _TYPES:
             continue
         width, letters = _TYPES[kind]
@@ -145,9 +162,9 @@ def _directory(block: ByteSource, order: str, offset: int, troubles: list[str]) 
         if length > (_MOST_BLOCK if tag in _BLOCKS else _MOST_BYTES):
             troubles.append(f"Exif tag {tag:#06x} claims {length} bytes")
             continue
-        raw = entries[start + 8 : start + 12]
-        if length > 4:
-            raw = block.read(struct.unpack(order + "I", raw)[0], length)
+        raw = entries[start + 4 + room : start + size]
+        if length > room:
+            raw = block.read(struct.unpack(order + wide, raw)[0], length)
         if len(raw) < length:
             troubles.append(f"Exif tag {tag:#06x} lies outside the block")
             continue
@@ -204,6 +221,21 @@ def taken(exif: Exif) -> Moment | None:
             local = local.replace(microsecond=int(fraction[:6].ljust(6, "0")))
         return Moment(local=local, offset=parse_offset(text(exif.shot, offset_tag)))
     return None
+
+
+def offset_by_satellite(exif: Exif, moment: Moment) -> int | None:
+    """The offset of a camera's local clock, in minutes, by the clock of the satellites (GPSDateStamp and GPSTimeStamp, in UTC;
+    Exif 2.31, 4.6.6); None where that is told already, or the two do not fit.
+    """
+    day, parts = text(exif.gps, 0x1D), exif.gps.get(7)
+    if moment.offset is not None or moment.local is None or not isinstance(parts, tuple) or len(parts) != 3:
+        return None
+    try:
+        midnight = datetime.strptime(day[:10].replace("-", ":"), "%Y:%m:%d")
+        utc = midnight + timedelta(hours=parts[0], minutes=parts[1], seconds=parts[2])
+    except (ValueError, OverflowError):
+        return None
+    return infer_offset(moment.local, utc)
 
 
 def position(exif: Exif) -> tuple[float, float] | None:

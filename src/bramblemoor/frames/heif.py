@@ -63,6 +63,27 @@ def read_heif(source: ByteSource) -> Embedded:
     return Embedded(exif, tuple(packets[:1]), width=meta.width, height=meta.height, troubles=troubles)
 
 
+def read_jxl(source: ByteSource) -> Embedded:
+    """The boxes of a JPEG XL file (ISO/IEC 18181-2, 9): Exif, and XMP. A bare codestream holds neither; compressed boxes are not
+    read.
+    """
+    if source.read(0, 2) == b"\xff\x0a":
+        return Embedded()
+    exif: bytes | None = None
+    packets: list[bytes] = []
+    whole = 0
+    for kind, start, end in boxes(source, 0, source.size):
+        whole = end
+        if kind == b"Exif" and exif is None and 4 < end - start <= _MOST_BYTES:
+            content = source.read(start, end - start)
+            exif = content[4 + int.from_bytes(content[:4], "big") :]
+        elif kind == b"xml " and end - start <= _MOST_BYTES:
+            packets.append(source.read(start, end - start))
+    return Embedded(
+        exif, tuple(packets[:1]), troubles=() if whole == source.size else ("it breaks off before its end",)
+    )
+
+
 def _read_meta(source: ByteSource, start: int, end: int, meta: _Meta) -> None:
     for kind, begin, stop in boxes(source, start, end):
         if kind == b"idat":

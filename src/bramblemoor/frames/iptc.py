@@ -8,6 +8,7 @@ from bramblemoor.frames.claims import Claim
 from bramblemoor.frames.moments import Moment
 
 _MOST = 10_000
+_TEXTS = (5, 25, 92, 105, 120)
 
 
 def resources(block: bytes) -> dict[int, bytes]:
@@ -50,9 +51,11 @@ def read_iptc(block: bytes) -> list[Claim]:
     for record, number, value in _datasets(block):
         values.setdefault((record, number), []).append(value)
     utf8 = values.get((1, 90), [b""])[0].startswith(b"\x1b%G")
+    told = b"\n".join(raw for key in _TEXTS for raw in values.get((2, key), []))
+    other = "utf-8" if utf8 else _encoding(told)
 
     def texts(number: int) -> list[str]:
-        return [text for raw in values.get((2, number), []) if (text := _text(raw, utf8))]
+        return [text for raw in values.get((2, number), []) if (text := _text(raw, other))]
 
     claims = [Claim("keyword", word, "iptc") for word in texts(25)]
     for field, number in (("title", 5), ("caption", 120), ("location", 92)):
@@ -61,12 +64,32 @@ def read_iptc(block: bytes) -> list[Claim]:
     return claims + ([Claim("taken", str(moment), "iptc")] if moment else [])
 
 
-def _text(raw: bytes, utf8: bool) -> str:
+def _text(raw: bytes, other: str) -> str:
     try:
         text = raw.decode()
     except UnicodeDecodeError:
-        text = raw.decode("utf-8", "replace") if utf8 else raw.decode("latin-1")
+        text = raw.decode(other, "replace")
     return text.strip("\0 \t\r\n")
+
+
+def _encoding(told: bytes) -> str:
+    """In which of the encodings that were usual before Unicode texts stand that do not say: in the one by which the letters with
+    marks stand where letters stand, small ones within words.
+    """
+    return max(("cp1252", "mac-roman"), key=lambda encoding: _sense(told.decode(encoding, "replace")))
+
+
+def _sense(text: str) -> int:
+    sense = 0
+    for at, letter in enumerate(text):
+        if letter.isascii():
+            continue
+        before = text[at - 1] if at else " "
+        if letter == "\ufffd" or not letter.isalpha():
+            sense -= before.isalpha()
+        else:
+            sense += 1 if letter.islower() or not before.isalpha() else -1
+    return sense
 
 
 def _moment(day: str, clock: str) -> Moment | None:

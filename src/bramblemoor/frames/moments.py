@@ -16,6 +16,13 @@ _COLON = re.compile(r"([+-])(\d+):(\d\d)(?::(\d\d))?")
 _NAMED = re.compile(
     r"(?<!\d)((?:19|20)\d\d)([-_.]?)(\d\d)\2(\d\d)[-_ .T]{1,2}([0-2]\d)([-_.:]?)([0-5]\d)\6([0-5]\d)(?!\d{4})"
 )
+_DAY_NAMED = re.compile(r"(?<!\d)((?:19|20)\d\d)([-_.]?)(0[1-9]|1[0-2])\2(0[1-9]|[12]\d|3[01])(?!\d)")
+
+
+_MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+_IN_WORDS = re.compile(r"(?:\w{3},? )?(\w{3}) +(\d{1,2}) (\d\d):(\d\d):(\d\d) (\d{4})")
+_MAIL = re.compile(r"(?:\w{3}, )?(\d{1,2}) (\w{3}) (\d{4}) (\d\d):(\d\d)(?::(\d\d))?(?: ([+-]\d{4}|GMT|UT|Z))?")
+_DIGITS = re.compile(r"(\d{4})[-:/](\d\d)[-:/](\d\d)[ T]+(\d\d):(\d\d):(\d\d)")
 
 
 @dataclass(frozen=True)
@@ -128,6 +135,35 @@ def moment_told(written: str) -> Moment | None:
     return parse_moment(written)
 
 
+def moment_in_words(text: str) -> Moment | None:
+    """A moment as programs write it in many ways: Sat May 09 10:00:00 2026 (ISO C asctime), Sat, 9 May 2026 10:00:00 +0200 (RFC
+    5322, 3.3), 2026:05:09 10:00:00, ISO 8601; None for anything else.
+    """
+    text = text.strip()
+    if (moment := moment_told(text.replace(" ", "T", 1))) is not None:
+        return moment
+    offset: int | None = None
+    if match := _IN_WORDS.fullmatch(text):
+        month, day, hour, minute, second, year = match.groups()
+        months = _MONTHS.index(month.lower()) + 1 if month.lower() in _MONTHS else 0
+    elif match := _MAIL.fullmatch(text):
+        day, month, year, hour, minute, second, zone = match.groups()
+        months = _MONTHS.index(month.lower()) + 1 if month.lower() in _MONTHS else 0
+        if zone:
+            offset = 0 if zone.isalpha() else (int(zone[1:3]) * 60 + int(zone[3:])) * (-1 if zone[0] == "-" else 1)
+    elif match := _DIGITS.match(text):
+        year, month, day, hour, minute, second = match.groups()
+        months = int(month)
+    else:
+        return None
+    try:
+        return Moment(
+            local=datetime(int(year), months, int(day), int(hour), int(minute), int(second or 0)), offset=offset
+        )
+    except ValueError:
+        return None
+
+
 def moment_from_epoch(seconds: float) -> Moment | None:
     """UTC from seconds since 1970 (negative before); None outside the years 1 to 9999."""
     try:
@@ -137,13 +173,14 @@ def moment_from_epoch(seconds: float) -> Moment | None:
 
 
 def moment_in_name(name: str) -> Moment | None:
-    """The local date and time that a file's name tells, as 20240501_123456 or 2024-05-01 12.34.56; None where it tells none."""
-    match = _NAMED.search(name)
+    """The local date and time that a file's name tells, as 20240501_123456 or 2024-05-01 12.34.56; of a date alone, as messengers
+    write it, the beginning of the day. None where it tells none.
+    """
+    match, places = _NAMED.search(name), [1, 3, 4, 5, 7, 8]
     if match is None:
-        return None
-    year, month, day, hour, minute, second = (int(match[n]) for n in (1, 3, 4, 5, 7, 8))
+        match, places = _DAY_NAMED.search(name), [1, 3, 4]
     try:
-        return Moment(local=datetime(year, month, day, hour, minute, second))
+        return None if match is None else Moment(local=datetime(*(int(match[at]) for at in places)))  # type: ignore[arg-type]
     except ValueError:
         return None
 

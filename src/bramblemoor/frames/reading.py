@@ -4,15 +4,17 @@ import hashlib
 from dataclasses import dataclass, replace
 
 from bramblemoor.frames import exif as exif_tags
-from bramblemoor.frames.boxes import Movie, boxes, read_movie
+from bramblemoor.frames.boxes import Movie, boxes
 from bramblemoor.frames.chunks import read_png, read_webp
 from bramblemoor.frames.claims import Claim, written_position
 from bramblemoor.frames.embedded import Embedded
 from bramblemoor.frames.exif import Exif, read_exif
-from bramblemoor.frames.heif import read_heif
+from bramblemoor.frames.films import read_film
+from bramblemoor.frames.heif import read_heif, read_jxl
 from bramblemoor.frames.iptc import read_iptc, resources
 from bramblemoor.frames.jpeg import read_jpeg
 from bramblemoor.frames.kinds import HEAD, Kind, kind_of, media_type
+from bramblemoor.frames.moments import written_offset
 from bramblemoor.frames.source import ByteSource, MemorySource
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.frames.xmp_reading import has_edits, read_xmp
@@ -20,7 +22,7 @@ from bramblemoor.frames.xmp_reading import has_edits, read_xmp
 _PREVIEW_AT = 84  # where one maker's raw files say where their JPEG lies
 _READERS = {
     "image/jpeg": read_jpeg, "image/png": read_png, "image/webp": read_webp,
-    "image/heic": read_heif, "image/heif": read_heif, "image/avif": read_heif,
+    "image/heic": read_heif, "image/heif": read_heif, "image/avif": read_heif, "image/jxl": read_jxl,
 }  # fmt: skip
 
 
@@ -52,7 +54,7 @@ def read_picture(source: ByteSource) -> PictureReading:
     if media in ("image/tiff", "image/x-raw"):
         return _read_tiff(media, source)
     if kind == "video":
-        return _read_video(media, read_movie(source))
+        return _read_video(media, read_film(media, source))
     return PictureReading(media, kind)
 
 
@@ -66,6 +68,8 @@ def _read_tiff(media: str, source: ByteSource) -> PictureReading:
         return _reading(media, found, read_exif(MemorySource(found.exif)) if found.exif else Exif())
     if head[4:8] == b"ftyp":
         return _reading(media, Embedded(), _exif_in_boxes(source))
+    if head[:4] not in exif_tags.HEADERS:
+        return PictureReading(media, kind_of(media))  # a raw format of its own, of which nothing is read
     exif = read_exif(source)
     if exif.is_raw:
         media = "image/dng" if 0xC612 in exif.main else "image/x-raw"
@@ -94,6 +98,8 @@ def _exif_in_boxes(source: ByteSource) -> Exif:
 def _reading(media: str, found: Embedded, exif: Exif) -> PictureReading:
     claims = _camera_claims(exif)
     troubles = [*found.troubles, *exif.troubles]
+    if found.told is not None and not any(claim.field == "taken" for claim in claims):
+        claims.append(Claim("taken", str(found.told), "camera"))
     inside: list[Claim] = []
     edits = False
     for packet in found.xmp:
@@ -138,6 +144,8 @@ def _camera_claims(found: Exif) -> list[Claim]:
     moment = exif_tags.taken(found)
     if moment is not None:
         claims.append(Claim("taken", str(moment), "camera"))
+        offset = exif_tags.offset_by_satellite(found, moment)
+        claims += [Claim("offset", written_offset(offset), "camera")] if offset is not None else []
     where = exif_tags.position(found)
     written = written_position(*where) if where else None
     if written:
