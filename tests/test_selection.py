@@ -252,16 +252,18 @@ def test_telling_many_and_taking_it_back(shell: Shell, library: Path) -> None:
     # What was taken back can be done again, by its own receipt.
     last = shell("receipt", "--json", cwd=library).json["number"]
     assert f"The last that can be: bramblemoor takeback {last}." in shell("takeback", "1", cwd=library, code=2).err
-    shell("takeback", cwd=library)
+    assert f"takeback {last}" in shell("takeback", cwd=library).out, "given again it takes nothing back twice"
+    shell("takeback", str(last), cwd=library)
     assert facts(shell, library, first)["title"] == "The fen"
 
 
 def test_an_interrupted_telling_is_accounted_for(shell: Shell, library: Path) -> None:
     told = {"0"}
-    for step in (4, 60, 130, 200):
+    for step in (4, 20, 60):
         assert leave_at(shell, step, library, "tell", "*", "--keyword", "evening", "--yes") or step > 4
         with closing(sqlite3.connect(library / "ledger/ledger.sqlite")) as db:
             told.add(str(db.execute("SELECT count(DISTINCT frame) FROM claims WHERE value = 'evening'").fetchone()[0]))
+    shell("tell", "*", "--title", "Fen", "--yes", cwd=library)  # another command: what was interrupted is accounted for
     shell("tell", "*", "--keyword", "evening", "--yes", cwd=library)
     assert len(found(shell, library, "--keyword", "evening")) == 96 and len(told) > 1
     receipts = [
@@ -269,6 +271,7 @@ def test_an_interrupted_telling_is_accounted_for(shell: Shell, library: Path) ->
         for path in sorted((library / "ledger/receipts").iterdir())
         if "-tell-" in path.name
     ]
+    receipts = [one for one in receipts if "evening" in one["about"]["said"]]
     assert all(one["balanced"] for one in receipts)
     frames = [tuple(frame) for one in receipts for change in one.get("changes", []) for frame in change["frames"]]
     assert len(frames) == len(set(frames)) == 96, "each change stands on one receipt, and can be taken back by it"
