@@ -109,7 +109,9 @@ def test_a_library_is_made_around_pictures(shell: Shell, library: Path) -> None:
     refused = shell("new", folder, code=2).err
     assert "holds 4 pictures in 3 folders" in refused and "--around" in refused
     assert {path.relative_to(folder): path.stat().st_ino for path in folder.rglob("*.jpg")} == before
-    told = shell("new", folder, "--around", "--json", code=1).json
+    asked = shell("new", folder, "--around", code=2)
+    assert "2019 -> pictures/2019" in asked.out and "Say --yes" in asked.err and (folder / "2019").is_dir()
+    told = shell("new", folder, "--around", "--yes", "--json", code=1).json
     assert (
         told["balanced"]
         and told["came_in"]["frames"] == 4
@@ -129,7 +131,7 @@ def test_a_library_is_made_around_pictures(shell: Shell, library: Path) -> None:
     (kept / "pictures").mkdir(parents=True)
     shutil.copy(folder / "pictures/2020/A.jpg", kept / "pictures")
     assert "stay where they are" in shell("new", kept, code=2).err
-    shell("new", kept, "--around")
+    shell("new", kept, "--around")  # they lie in pictures/: nothing moves, and nothing is asked
     assert (kept / "pictures/A.jpg").is_file() and not (kept / "pictures/pictures").exists()
 
 
@@ -143,9 +145,9 @@ def test_making_a_library_around_pictures_may_be_killed(shell: Shell, library: P
         if shutil.which("strace") is None:
             pytest.skip("strace is not here")
         done = subprocess.run(
-            [*trace, *shell.command("new", folder, "--around")], env=shell.environment, capture_output=True
+            [*trace, *shell.command("new", folder, "--around", "--yes")], env=shell.environment, capture_output=True
         )
-        shell("new", folder, "--around", code=None if done.returncode == 1 else 1)
+        shell("new", folder, "--around", "--yes", code=None if done.returncode == 1 else 1)
         assert len(list((folder / "pictures").rglob("A.jpg"))) == count and not (folder / "2019").exists()
         assert shell("receipt", "--json", cwd=folder).json["balanced"]
 

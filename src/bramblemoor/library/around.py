@@ -1,4 +1,7 @@
-"""A library around pictures that lie on a disk already: they stay as they lie among each other, and nothing is copied."""
+"""A library around pictures that lie on a disk already: they stay as they lie among each other, and nothing is copied.
+
+Where they do not lie in pictures/ they move into it, which whoever asked for it must have agreed to.
+"""
 
 import os
 from collections.abc import Collection, Iterator
@@ -67,6 +70,18 @@ def keeps_its_place(root: Path) -> bool:
     )
 
 
+def moving(root: Path) -> list[str]:
+    """What would move into pictures/, by name; nothing where pictures lie there, or a run that was killed has begun it."""
+    if is_library(root) or (root / _COLLECTING).is_dir() or not root.is_dir() or keeps_its_place(root):
+        return []
+    return _to_move(root)
+
+
+def _to_move(root: Path) -> list[str]:
+    with os.scandir(root) as entries:
+        return sorted(entry.name for entry in entries if entry.name not in _OF_THE_DRIVE)
+
+
 def make_around(
     root: Path, *, name: str, site: str, medium: str, stand_in: str, progress: Progress
 ) -> tuple[Library, Receipt]:
@@ -110,9 +125,7 @@ def _collect(root: Path) -> None:
         return
     try:
         collecting.mkdir(exist_ok=True)
-        with os.scandir(root) as entries:
-            names = sorted(entry.name for entry in entries if entry.name not in _OF_THE_DRIVE)
-        for name in names:
+        for name in _to_move(root):
             if is_taken(collecting / name):
                 raise NotPossible(
                     f"{collecting / name} is there already, and so is {root / name}.",

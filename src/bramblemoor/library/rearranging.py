@@ -23,9 +23,11 @@ from bramblemoor.library.known import choose_shown
 from bramblemoor.library.open_runs import Finished
 from bramblemoor.library.receipts import (
     Amount,
+    Change,
     Kept,
     LeftOut,
     Receipt,
+    Said,
     next_number,
     receipt_of,
     stamp,
@@ -174,12 +176,18 @@ def _go_on(library: Library, plan: Rearrangement, progress: Progress) -> Receipt
         number=plan.number, run=plan.run, started=plan.started, finished=stamp(now_utc()),
         about=plan.about, came_in=plan.amount + total(one.amount for one in plan.left),
         kept=[Kept("moved and renamed", plan.amount)], left_out=plan.left, findings=[],
+        changes=[_change(move) for move in plan.moves if move.role == "original"],
     )  # fmt: skip
     write_receipt(library.receipts, receipt)
     (folder / _PLAN).unlink()  # first: without it nobody goes on with the rest
     (folder / _STAGED).unlink()
     folder.rmdir()
     return receipt
+
+
+def _change(move: Move) -> Change:
+    """Where a frame lay, and where it lies now, as the receipt keeps it for taking it back."""
+    return Change("path", "", [Said("path", move.old, "", "")], [Said("path", move.new, "", "")], [(move.frame, move.new)])
 
 
 def _give_way(library: Library, plan: Rearrangement) -> None:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bramblemoor.cli import say
+from bramblemoor.cli.asking import require_consent
 from bramblemoor.cli.common import AsJson, LibraryDir, library_here, single, whose
 from bramblemoor.cli.library.receipts import finish
 from bramblemoor.cli.options import selecting
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from bramblemoor.library.selection import Selection
 
 _FEW = 3
+_FEW_MOVED = 8
 _MOST = 100  # frames that are listed, unless somebody wants more
 
 
@@ -37,15 +39,21 @@ def new(
             "--around", help="Of a folder in which pictures lie: they are taken in as they lie, and nothing is copied."
         ),
     ] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="With --around: move them into pictures/ without asking.")] = False,
     stand_in: Annotated[str, typer.Option("--stand-in", metavar="DEVICE", hidden=True)] = "",
     json: AsJson = False,
 ) -> None:
-    """Make a library: in a new folder, or around the pictures that lie in one (--around)."""
+    """Make a library: in a new folder, or around the pictures that lie in one (--around).
+
+    A library has its pictures in pictures/. Where they do not lie there yet, all that lies in the folder moves into it, by
+    renaming; that is shown and asked first.
+    """
     from bramblemoor.library.around import make_around, refuse_pictures
     from bramblemoor.library.home import create_library
 
     called = name or folder.resolve().name
     if around:
+        _agree_to_move(folder, yes=yes, json=json)
         with say.meter() as progress:
             library, receipt = make_around(
                 folder, name=called, site=site, medium=medium, stand_in=stand_in, progress=progress
@@ -66,6 +74,28 @@ def new(
     _print_made(library)
     _print_beside(folder)
     say.line("Next: bramblemoor service add NAME URL, or bramblemoor depot add NAME FOLDER.")
+
+
+def _agree_to_move(folder: Path, *, yes: bool, json: bool) -> None:
+    """Say what would move, and ask."""
+    from bramblemoor.library.around import moving, pictures_below
+    from bramblemoor.library.home import require_apart
+
+    require_apart(folder, "a new library")
+    names = moving(folder)
+    if not names or not pictures_below(folder).pictures:
+        return
+    if not json:
+        say.line(f"All that lies in {say.place(folder)} moves into {say.place(folder / 'pictures')}, and stays as it lies there:")
+        for name in names[:_FEW_MOVED]:
+            say.line(f"{name} -> pictures/{name}", inward=2)
+        if len(names) > _FEW_MOVED:
+            say.line(f"... and {len(names) - _FEW_MOVED:,} more", inward=2)
+        say.line("Other programs that know these paths will not find them there any more. Nothing is copied or changed.")
+    require_consent(
+        "Move them?", f"{say.many(len(names), 'file or folder', 'files and folders')} would move into pictures/", yes=yes,
+        or_dry_run=False,
+    )  # fmt: skip
 
 
 def _print_made(library: "Library") -> None:

@@ -1,4 +1,4 @@
-"""shoot: list, rename, merge, split."""
+"""shoot: list, rename, by-date, merge, split."""
 
 from datetime import date
 from typing import TYPE_CHECKING, Annotated
@@ -88,6 +88,29 @@ def rename(
             library, shoot_called(library, shoot), day=_day(day), subject=subject and subject.strip(),
             location=None if location is None else location.strip(),
         )  # fmt: skip
+        _carry_out(library, plan, dry_run=dry_run, yes=yes, json=json)
+
+
+@app.command("by-date")
+def by_date(
+    dry_run: DryRun = False, yes: Yes = False, library_dir: LibraryDir = None, json: AsJson = False
+) -> None:
+    """Bring frames from pictures/undated, which have a date by now, to the folders of their dates.
+
+    A later delivery may have told it, or you. They are called as they came, where that name is free there. To take it back:
+    takeback.
+    """
+    from bramblemoor.library.dated import plan_by_date
+
+    library = library_here(library_dir)
+    with holding(library) as ended:
+        if ended is not None:
+            finish(ended, json=json, attention=bool(ended.left_out))
+            return
+        plan = plan_by_date(library)
+        if not plan.moves and not plan.left:
+            say.as_json({"nothing_to_do": True}) if json else say.line("No frame in pictures/undated has a date by now.")
+            return
         _carry_out(library, plan, dry_run=dry_run, yes=yes, json=json)
 
 

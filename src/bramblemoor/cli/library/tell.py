@@ -12,7 +12,7 @@ from bramblemoor.cli import say
 from bramblemoor.cli.asking import require_consent, some_meant
 from bramblemoor.cli.common import AsJson, LibraryDir, holding, library_here, single, stoppable, whose
 from bramblemoor.cli.library.frame_page import frame_document
-from bramblemoor.cli.library.receipts import end_stopped, finish_told, named_receipt, run_document
+from bramblemoor.cli.library.receipts import end_stopped, finish, finish_told, named_receipt, run_document
 from bramblemoor.cli.library.tell_options import (
     AddNames,
     AddWords,
@@ -157,17 +157,22 @@ def takeback(
     library_dir: LibraryDir = None,
     json: AsJson = False,
 ) -> None:
-    """Take back what a run has told of frames, by its receipt. What was told otherwise since stays so, and is named.
+    """Take back what a run has told of frames, or moved, by its receipt. What was told otherwise since stays so, and is named.
 
     It has a receipt of its own, by which the same can be done again.
     """
+    from bramblemoor.library.dated import MOVED, plan_back
+    from bramblemoor.library.rearranging import carry_out
     from bramblemoor.library.telling import take_back
     from bramblemoor.library.telling_runs import taken_back
     from bramblemoor.running import Pace
 
     library = library_here(library_dir)
     pace = Pace()
-    with holding(library), stoppable(pace), say.meter() as progress:
+    with holding(library) as ended, stoppable(pace), say.meter() as progress:
+        if ended is not None:
+            finish(ended, json=json, attention=bool(ended.left_out))
+            return
         resumed = taken_back(library)
         taken = named_receipt(library, resumed or number)
         if taken.run == "takeback" and not (
@@ -175,7 +180,10 @@ def takeback(
         ):  # given again, as behind a run that was killed when all was done
             _end_taken_back(taken, json=json)
             return
-        receipt = take_back(library, taken, progress, pace)
+        if taken.run in MOVED:
+            receipt = carry_out(library, plan_back(library, taken), progress)
+        else:
+            receipt = take_back(library, taken, progress, pace)
     if pace.stopped:
         end_stopped("What was done is accounted for; the same command goes on with the rest.", receipt, json=json)
     finish_told(receipt, json=json)

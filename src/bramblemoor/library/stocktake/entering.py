@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterator
 from bramblemoor.disk.durable import chunks
 from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import Claim
-from bramblemoor.frames.kinds import SIDECAR, XMP, is_sidecar
+from bramblemoor.frames.kinds import SIDECAR, XMP, family, is_sidecar
 from bramblemoor.frames.moments import moment_in_name
 from bramblemoor.frames.reading import read_picture
 from bramblemoor.frames.source import FileSource
@@ -23,6 +23,7 @@ from bramblemoor.library.receipts import Finding
 from bramblemoor.library.settings import FILE as SETTINGS_FILE
 from bramblemoor.library.sidecars import claims_from
 from bramblemoor.library.stocktake.companions import tied_to_this_machine
+from bramblemoor.library.stocktake.versions import join_versions, may_be_version
 
 _CHANGED = """
     SELECT * FROM temp.stock s WHERE kind = 'changed'
@@ -77,11 +78,14 @@ def take_up(library: Library, loose: Collection[str]) -> Iterator[Finding]:
         yield from tied_to_this_machine(library, row["path"])
         if row["role"] == "sidecar" and row["frame"] is not None:
             yield from _claims_of_sidecar(library, row["frame"], row["path"], albums, was_written=True)
+    pictures: list[int] = []
     for sidecars in (False, True):  # pictures before what stands beside them
+        if sidecars:
+            yield from join_versions(library, pictures)
         last = ""
         while page := db.execute(_NEW, (last, sidecars)).fetchall():
             for row in page:
-                yield from _enter_new(library, row, albums)
+                yield from _enter_new(library, row, albums, pictures)
             last = page[-1]["path"]
     write_albums(library, albums)
 
@@ -182,7 +186,7 @@ def _claims_of_sidecar(
         yield Finding(path, _LATE)  # by the date that it tells now
 
 
-def _enter_new(library: Library, row: sqlite3.Row, albums: set[int]) -> Iterator[Finding]:
+def _enter_new(library: Library, row: sqlite3.Row, albums: set[int], pictures: list[int]) -> Iterator[Finding]:
     db = library.db
     path: str = row["path"]
     if not row["sha256"]:
@@ -205,7 +209,7 @@ def _enter_new(library: Library, row: sqlite3.Row, albums: set[int]) -> Iterator
         else:
             yield from _claims_of_sidecar(library, frame, path, albums, was_written=False)
         return
-    yield from _enter_picture(library, row)
+    yield from _enter_picture(library, row, pictures)
 
 
 def _frame_beside(db: sqlite3.Connection, sidecar: str) -> int | None:
@@ -221,20 +225,24 @@ def _frame_beside(db: sqlite3.Connection, sidecar: str) -> int | None:
     return found[0][0] if len(found) == 1 else None
 
 
-def _enter_picture(library: Library, row: sqlite3.Row) -> Iterator[Finding]:
-    """Whatever somebody put among the pictures becomes a frame, also where nothing can be read in it."""
+def _enter_picture(library: Library, row: sqlite3.Row, pictures: list[int]) -> Iterator[Finding]:
+    """Whatever somebody put among the pictures becomes a frame, also where nothing can be read in it; `pictures` gets those of
+    which the name may be that of an edited version.
+    """
     db = library.db
     path: str = row["path"]
     folder, _, name = path.rpartition("/")
     with FileSource(library.root / path) as source:
         reading = read_picture(source)
-    if reading.kind == "other":
+    if family(name, reading.media) == "other":
         yield Finding(
             path,
             "it is of a kind that is not known here: it is kept and copied like any picture, but nothing is read in it",
         )
     frame = add_frame(db, folder=folder, name=name, read_as=reading.kind, service="", reference="", arrived="")
     enter_file(db, frame, _file(row, "original", reading.media, reading.width, reading.height))
+    if reading.kind == "photo" and may_be_version(name):
+        pictures.append(frame)
     named = moment_in_name(name)
     claims = [*reading.claims, *([Claim("taken", str(named), "name")] if named else [])]
     add_claims(db, frame, path, claims)
