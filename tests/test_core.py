@@ -154,7 +154,11 @@ def test_hostile_xmp_is_refused(packet: bytes) -> None:
 def test_names_survive_every_file_system(name: str) -> None:
     safe = safe_name(name)
     assert safe and safe == safe_name(safe)
-    assert not set(safe) & set('<>:"/\\|?*') and not AMBIGUOUS.search(safe) and not any(ord(character) < 32 for character in safe)
+    assert (
+        not set(safe) & set('<>:"/\\|?*')
+        and not AMBIGUOUS.search(safe)
+        and not any(ord(character) < 32 for character in safe)
+    )
     assert safe[-1] not in ". " and safe.split(".")[0].lower() not in ("con", "nul", "com1")
     assert len((safe + ".xmp.bm-new").encode()) <= 255
     taken = {collision_key(safe)}

@@ -10,6 +10,10 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
+from bramblemoor.frames.claims import Facts
+from bramblemoor.frames.fields import FIELDS, TOLD
+from bramblemoor.services.moving import Told
+
 SOURCE = Path(__file__).parents[1] / "src/bramblemoor"
 FLOORS = (
     ("cli",),
@@ -214,3 +218,128 @@ def test_the_drawn_house_is_the_built_one() -> None:
             where, _, name = file.removesuffix(".py").rpartition("/")
             assert f"`{where}/`" in told, f"docs/architecture.md knows no room {where}/"
             assert re.search(rf"\b{name}\b", told), f"docs/architecture.md does not tell of {file}"
+
+
+ENDINGS = re.compile(
+    r"\.?(jpe?g|heic|tiff?|png|webp|dng|cr2|nef|arw|mp4|m4v|mov|avi|mkv|wav|mp3|xmp|psd|thm)", re.IGNORECASE
+)
+MAY_NAME_ENDINGS = {
+    "frames/kinds.py": "the registry",
+    "frames/xmp_names.py": "the prefix of a namespace",
+    "frames/xmp_reading.py": "the source of claims",
+    "frames/xmp_edits.py": "the source of claims",
+    "frames/claims.py": "the source of claims",
+    "frames/moments.py": "months and zones",
+    "looking/sheets.py": "what a sheet is written as",
+    "looking/page.py": "what thumbnails are written as",
+    "looking/cull_page.py": "what thumbnails are written as",
+    "frames/showing.py": "what is drawn is written as",
+    "disk/names.py": "the room that a name leaves for its sidecar's",
+    "wire/webdav.py": "the name of what a server is tried with",
+    "intake/lending.py": "what small copies are written as",
+    "exports/drafting/sampling.py": "documents of a service",
+    "exports/drafting/draft.py": "the form of a service's documents",
+    "exports/delivered.py": "the family of a record",
+    "exports/dialect_rules.py": "the form of a service's documents",
+    "exports/records.py": "the form of a service's documents",
+    "exports/pairing.py": "the family of a record",
+}
+"""Files in which a text is an ending, or looks like one, and what it is there."""
+
+
+def _texts(tree: ast.Module) -> Iterator[tuple[int, str]]:
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Constant) and isinstance(node.value, str):
+            yield node.lineno, node.value
+
+
+def test_what_a_file_is_stands_in_one_registry() -> None:
+    """Nothing outside `frames/kinds.py` has a list of endings, or compares a name with one."""
+    wrong = [
+        f"{file}:{line}: {text!r}"
+        for file, tree in parsed().items()
+        if room(file) != "standins" and file not in MAY_NAME_ENDINGS
+        for line, text in _texts(tree)
+        if ENDINGS.fullmatch(text) and text != "xmp"  # the source of claims
+    ]
+    beside = [
+        f"{file}:{node.lineno}"
+        for file, tree in parsed().items()
+        if file not in MAY_NAME_ENDINGS and room(file) != "standins"
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Call)
+        and isinstance(node.func, ast.Attribute)
+        and node.func.attr in ("endswith", "removesuffix")
+        if any(isinstance(arg, ast.Constant) and ENDINGS.fullmatch(str(arg.value)) for arg in node.args)
+    ]
+    assert not wrong and not beside, "\n".join([*wrong, *beside])
+
+
+FIELD_NAMES = {"title", "caption", "creator", "rights", "terms", "label", "rating", "keywords", "people"}
+MAY_LIST_FIELDS = {
+    "frames/fields.py": "the table",
+    "frames/claims.py": "what is believed, by the names that the table checks",
+    "services/moving.py": "what travels, which the table checks",
+    "library/metadata_templates.py": "the keys of a preset's file",
+    "cli/library/templates.py": "the options of a command",
+    "cli/options.py": "the options of a selection",
+    "exports/drafting/fields.py": "how services call them",
+    "cli/library/tell.py": "the options of a command",
+}
+
+
+def test_what_can_be_known_stands_in_one_table() -> None:
+    """No other file names as many fields in one list or dictionary; and whoever has a field of the table has all that it has."""
+    wrong = []
+    for file, tree in parsed().items():
+        if room(file) == "standins" or file in MAY_LIST_FIELDS:
+            continue
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Tuple | ast.List | ast.Dict | ast.Set):
+                texts = {
+                    one.value for one in ast.walk(node) if isinstance(one, ast.Constant) and isinstance(one.value, str)
+                }
+                if len(texts & FIELD_NAMES) >= 5:
+                    wrong.append(f"{file}:{node.lineno}")
+    assert not wrong, "\n".join(sorted(set(wrong)))
+    facts = set(Facts.__struct_fields__)
+    assert {field.name for field in FIELDS} <= facts
+    assert {field.name for field in TOLD} == set(Told.__struct_fields__)
+
+
+WRITING = {"replace", "rename", "copyfile", "copy2", "copy", "link", "symlink"}
+WRITE_IN_PICTURES = {
+    "library/receiving.py": "the door",
+    "library/sidecars.py": "what is known, beside a picture",
+    "library/rearranging.py": "moves what is here",
+    "library/culling.py": "takes out, and brings back, what is here",
+    "library/stocktake/stock.py": "a sidecar follows its picture",
+    "library/home.py": "sets aside what was in the way",
+    "library/around.py": "makes a library of what lies there",
+    "depots/bringing.py": "a restored library, which is new",
+    "exports/unpack.py": "copies a twin within the folder of work",
+    "exports/staging.py": "stages within the folder of work",
+    "library/giving.py": "copies for others, outside",
+}
+
+
+def test_files_come_into_a_library_by_one_door() -> None:
+    """Nothing in the rooms that take pictures in puts a file in place by itself: it is handed to `library/receiving.py`."""
+    wrong = [
+        f"{file}:{node.lineno}: {ast.unparse(node)[:90]}"
+        for file, tree in parsed().items()
+        if room(file) in ("intake", "exports", "services", "migrate", "library")
+        and file not in WRITE_IN_PICTURES
+        and not file.startswith(("exports/drafting", "services/", "migrate/"))
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in WRITING
+        if (isinstance(node.func.value, ast.Name) and node.func.value.id in ("os", "shutil"))
+        or any("library.root" in ast.unparse(arg) for arg in node.args)
+    ]
+    wrong += [
+        str(arrow)
+        for arrow in arrows()
+        if arrow.taken in ("replacing", "write_atomically") and room(arrow.file) in ("intake", "exports")
+        and arrow.file not in ("intake/kept_plan.py", "intake/leftovers.py")
+    ]  # fmt: skip  # a plan, and what is kept in delivered/
+    assert not wrong, "\n".join(wrong)

@@ -19,6 +19,7 @@ from bramblemoor.exports.planning import (
 )
 from bramblemoor.exports.worksheet import Worksheet, decode_claims, digest_of_key
 from bramblemoor.frames.heard import Heard, settle
+from bramblemoor.frames.kinds import sidecar_of
 from bramblemoor.frames.xmp_writing import Belonging
 from bramblemoor.library.catalogue import NewFile, add_frames, titles_by_frame
 from bramblemoor.library.home import Library
@@ -133,7 +134,7 @@ def _prepared(root: str, locations: list[Location] | None, frames: list[_Fresh])
         if is_wanted(heard.claims, frame.albums, original.former_name, frame.packet):
             belonging = Belonging(frame.albums, origin_of(frame.service, frame.reference), original.former_name)
             content = new_sidecar(facts, belonging, frame.packet)
-            files.append(put_sidecar(root, original.path + ".xmp", content, original.mtime_ns))
+            files.append(put_sidecar(root, sidecar_of(original.path), content, original.mtime_ns))
             result.written.append(f"{root}/{files[-1].path}")
         result.references.append((frame.reference, frame.number))
         result.rows.add_files(frame.number, files)

@@ -39,6 +39,7 @@ from bramblemoor.exports.planning import (
 from bramblemoor.exports.worksheet import ENTERING, Worksheet, decode_claims, digest_of_key
 from bramblemoor.frames.claims import HAND, Claim
 from bramblemoor.frames.heard import SINGLE
+from bramblemoor.frames.kinds import sidecar_of
 from bramblemoor.library.albums import extend_album, frames_of_album, write_albums
 from bramblemoor.library.catalogue import NewFile, add_claims, add_frame, claims_of, enter_file
 from bramblemoor.library.home import Library
@@ -184,7 +185,9 @@ def _enter(
     earlier = Earlier(library.db, parcel.service)
     others: list[int] = []
     for rows in portions(sheet.db.execute(FRAMES), AT_ONCE):  # which is sorted before the first comes
-        fresh = [row for row in rows if row["is_new"] and not os.path.lexists(f"{library.root}/{row['path']}.xmp")]
+        fresh = [
+            row for row in rows if row["is_new"] and not os.path.lexists(f"{library.root}/{sidecar_of(row['path'])}")
+        ]
         numbers = number_new(parcel, library, fresh)
         sheet.db.executemany("INSERT INTO entered VALUES (?, ?, 1, 1, 1)", numbers.items())
         others += [row["frame"] for row in rows if row["frame"] not in numbers]

@@ -6,10 +6,12 @@ comes beside its original, as a rendition. What did not come back is listed.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import partial
+from io import FileIO
 from pathlib import Path
 
 from bramblemoor.depots.register.records import open_books
-from bramblemoor.disk.durable import digest_of, flush_folder, replacing
+from bramblemoor.disk.durable import digest_of
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.disk.names import collision_key
 from bramblemoor.errors import NotPossible
@@ -28,7 +30,7 @@ from bramblemoor.intake.listing import Lying, list_source
 from bramblemoor.library.catalogue import NewFile, claims_of, enter_file, is_bound
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import NOTHING, Amount, Finding, Kept, LeftOut, Receipt, stamp, write_receipt
-from bramblemoor.library.receiving import free_paths
+from bramblemoor.library.receiving import Here, copy_in, find_here, free_paths, is_right, mend_here
 from bramblemoor.library.renewing import take_up_all
 from bramblemoor.library.sayings import Word
 from bramblemoor.library.sidecars import packet_of_frame, take_up_edits, write_sidecar
@@ -52,6 +54,8 @@ class Back:
     looks: dict[int, bytes] = field(default_factory=dict)
     renditions: list[tuple[int, Lying, str]] = field(default_factory=list)
     """Frame, what came, and the path that it is to have in the library."""
+    hurt: list[tuple[Here, str, Lying]] = field(default_factory=list)
+    """What is missing or damaged here, with its digest, and where a good one came back."""
     unchanged: Amount = NOTHING
     joined: Amount = NOTHING
     here: Amount = NOTHING
@@ -62,7 +66,7 @@ class Back:
 
     @property
     def nothing_new(self) -> bool:
-        return not (self.words or self.looks or self.renditions)
+        return not (self.words or self.looks or self.renditions or self.hurt)
 
     @property
     def newly_back(self) -> list[Lent]:
@@ -98,6 +102,7 @@ def take_back_in(
     """
     books = open_books(library, "lend")
     added = _add_renditions(library, back, folder, progress)
+    _mend(library, back, folder)
     _add_looks(library, back)
     told = None
     if back.words or goes_on(library):
@@ -163,8 +168,10 @@ def _sort_in(library: Library, back: Back, folder: Path, lying: Lying, planned: 
             back.joined += amount
         else:
             back.unchanged += amount
-    elif frame_of(library.db, digest_of(place)) is not None:
+    elif (here := find_here(library, digest := digest_of(place))) is not None:
         back.here += amount
+        if here.hurt:
+            back.hurt.append((here, digest, lying))
     else:
         path = _path_for(
             library, frame[0], stem_of(lying.name)[len(stem_of(lent.name)) :] or f"-{back.lending.name}", place
@@ -252,14 +259,7 @@ def _add_renditions(library: Library, back: Back, folder: Path, progress: Progre
             "SELECT mtime_ns FROM files WHERE frame = ? AND role = 'original'", (frame,)
         ).fetchone()[0]
         try:
-            sha256 = digest_of(source)
-            if not target.is_file():
-                with source.open("rb") as file, replacing(target, mtime_ns) as copy:
-                    while piece := file.read(1 << 20):
-                        copy.write(piece)
-                flush_folder(target.parent)
-            if digest_of(target) != sha256:
-                raise OSError(0, "what was written does not read back as it was")
+            sha256 = copy_in(library, source, path, mtime_ns)
         except OSError as error:
             raise NotPossible(
                 f"{lying.path} could not be copied to {path} ({error.strerror}).",
@@ -275,6 +275,19 @@ def _add_renditions(library: Library, back: Back, folder: Path, progress: Progre
         added += Amount(0, 1, lying.bytes)
         progress(Stage("joining renditions", "files"), number, len(back.renditions))
     return added
+
+
+def _mend(library: Library, back: Back, folder: Path) -> None:
+    for here, sha256, lying in back.hurt:
+        try:
+            if not mend_here(library, here, sha256, partial(FileIO, folder / lying.path), f"lend {back.lending.name}"):
+                raise OSError(0, "it has changed")
+            with library.ledger.changing() as db:
+                is_right(db, here.file)
+            back.findings.append(Finding(here.path, f"it was {here.hurt} here, and is mended by {lying.path}"))
+        except OSError as error:
+            why = f"it is {here.hurt} here, and could not be mended by {lying.path} ({error.strerror})"
+            back.findings.append(Finding(here.path, why, attention=True))
 
 
 def _add_looks(library: Library, back: Back) -> None:

@@ -14,6 +14,7 @@ from bramblemoor.disk.names import free_name
 from bramblemoor.errors import NotPossible, WrongUse
 from bramblemoor.frames.claims import believe
 from bramblemoor.frames.embedding import with_packet
+from bramblemoor.frames.kinds import sidecar_of
 from bramblemoor.frames.xmp_writing import Belonging, read_packet, sidecar, without_own
 from bramblemoor.library.catalogue import claims_of
 from bramblemoor.library.home import Library, require_apart
@@ -116,7 +117,7 @@ def _copy(library: Library, frame: int, source: Path, target: Path, mtime_ns: in
             return True
     shutil.copyfile(source, target)
     set_time(target, mtime_ns)
-    target.with_name(target.name + ".xmp").write_bytes(packet)
+    target.with_name(sidecar_of(target.name)).write_bytes(packet)
     return False
 
 

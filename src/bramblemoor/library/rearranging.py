@@ -187,7 +187,9 @@ def _go_on(library: Library, plan: Rearrangement, progress: Progress) -> Receipt
 
 def _change(move: Move) -> Change:
     """Where a frame lay, and where it lies now, as the receipt keeps it for taking it back."""
-    return Change("path", "", [Said("path", move.old, "", "")], [Said("path", move.new, "", "")], [(move.frame, move.new)])
+    return Change(
+        "path", "", [Said("path", move.old, "", "")], [Said("path", move.new, "", "")], [(move.frame, move.new)]
+    )
 
 
 def _give_way(library: Library, plan: Rearrangement) -> None:

@@ -17,7 +17,16 @@ from io import RawIOBase
 from pathlib import Path
 from typing import TypeVar
 
-from bramblemoor.disk.durable import beside, digest_of, flush_file, flush_folder, is_taken, set_time, status_of
+from bramblemoor.disk.durable import (
+    beside,
+    digest_of,
+    flush_file,
+    flush_folder,
+    is_taken,
+    replacing,
+    set_time,
+    status_of,
+)
 from bramblemoor.disk.names import collision_key, free_name, safe_name
 from bramblemoor.disk.told import Outside, inside, is_plain_file
 from bramblemoor.frames.kinds import sidecar_of
@@ -230,6 +239,23 @@ class Filing:
         for folder in self.folders:
             flush_folder(folder)
             flush_folder(folder.parent)
+
+
+def copy_in(library: Library, source: Path, path: str, mtime_ns: int) -> str:
+    """Copy a file from elsewhere to a path of the library, whole or not at all; returns its digest, as it was read back.
+
+    One that lies there already, by a run that was killed, is not copied again. Raises OSError (FileExistsError where something
+    else lies there) with nothing changed.
+    """
+    target, sha256 = library.root / path, digest_of(source)
+    if not os.path.lexists(target):
+        with source.open("rb") as file, replacing(target, mtime_ns) as copy:
+            shutil.copyfileobj(file, copy, PIECE)
+    if not is_plain_file(target) or digest_of(target) != sha256:
+        raise FileExistsError(
+            errno.EEXIST, "something else lies there, or it does not read back as it was written", str(target)
+        )
+    return sha256
 
 
 def _is_same(one: str, other: str) -> bool:

@@ -10,6 +10,7 @@ from pathlib import Path
 from bramblemoor.disk.durable import flush_file, set_time, temporary_name
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.frames.claims import Claim, Facts
+from bramblemoor.frames.kinds import sidecar_of
 from bramblemoor.frames.xmp_edits import edits
 from bramblemoor.frames.xmp_model import SAYS_NOTHING, BrokenXmp, values
 from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN, packet_in
@@ -80,7 +81,7 @@ def renew_sidecar(
     is_told = known.has_sidecar or bool(also) or is_wanted(claims, known.albums, known.former_name, delivered)
     if known.path is None or not is_told:
         return Renewed()
-    relative = known.path + ".xmp"
+    relative = sidecar_of(known.path)
     belonging = Belonging(
         known.albums, origin_of(known.service, known.reference), known.former_name,
         [*fragments(root, facts.templates), *also],
@@ -111,7 +112,7 @@ def renew_sidecar(
 def packet_beside(root: str, original: str) -> bytes | None:
     """The content of the sidecar that lies beside an original, None where none does. Raises BrokenXmp."""
     try:
-        return packet_in(f"{root}/{original}.xmp")
+        return packet_in(f"{root}/{sidecar_of(original)}")
     except (FileNotFoundError, IsADirectoryError):
         return None
 

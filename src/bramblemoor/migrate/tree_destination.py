@@ -10,6 +10,7 @@ from functools import partial
 
 from bramblemoor.disk.names import collision_key, free_name, safe_name
 from bramblemoor.disk.told import Inside, inside
+from bramblemoor.frames.kinds import sidecar_of
 from bramblemoor.frames.moments import parse_moment
 from bramblemoor.library.albums import harmless
 from bramblemoor.library.layout import folder_for
@@ -69,7 +70,7 @@ class TreeDestination(Destination):
             sent.append(found)
             already &= was_there
         if not source.has_tree and (packet := packet_of(frame, albums)) is not None:
-            sent.append(self._put_bytes(key, f"{path}.xmp", packet, try_))
+            sent.append(self._put_bytes(key, sidecar_of(path), packet, try_))
         return Sent(path, tuple(sent), frame.told, already=already)
 
     def _path(self, frame: Shown, file: ShownFile, source: Source) -> str:

@@ -11,6 +11,7 @@ from bramblemoor.depots.bag.line import read_line
 from bramblemoor.depots.bag.terms import said
 from bramblemoor.depots.kinds import INCOMING, Store
 from bramblemoor.depots.register.records import read_reading
+from bramblemoor.frames.kinds import is_sidecar
 
 _FEW = 8
 
@@ -24,7 +25,7 @@ def print_depot(depot: Depot, *, json: bool) -> None:
     for path, _ in bag.read_manifest(store):
         files += 1
         steps = path.split("/")
-        if steps[:2] == ["data", "pictures"] and not path.endswith(".xmp"):
+        if steps[:2] == ["data", "pictures"] and not is_sidecar(path):
             year = steps[2] if len(steps) > 3 else "-"
             years[year] = years.get(year, 0) + 1
     oxum = bag.read_oxum(store)

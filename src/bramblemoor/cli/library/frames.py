@@ -86,12 +86,16 @@ def _agree_to_move(folder: Path, *, yes: bool, json: bool) -> None:
     if not names or not pictures_below(folder).pictures:
         return
     if not json:
-        say.line(f"All that lies in {say.place(folder)} moves into {say.place(folder / 'pictures')}, and stays as it lies there:")
+        say.line(
+            f"All that lies in {say.place(folder)} moves into {say.place(folder / 'pictures')}, and stays as it lies there:"
+        )
         for name in names[:_FEW_MOVED]:
             say.line(f"{name} -> pictures/{name}", inward=2)
         if len(names) > _FEW_MOVED:
             say.line(f"... and {len(names) - _FEW_MOVED:,} more", inward=2)
-        say.line("Other programs that know these paths will not find them there any more. Nothing is copied or changed.")
+        say.line(
+            "Other programs that know these paths will not find them there any more. Nothing is copied or changed."
+        )
     require_consent(
         "Move them?", f"{say.many(len(names), 'file or folder', 'files and folders')} would move into pictures/", yes=yes,
         or_dry_run=False,

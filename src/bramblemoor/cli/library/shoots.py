@@ -92,9 +92,7 @@ def rename(
 
 
 @app.command("by-date")
-def by_date(
-    dry_run: DryRun = False, yes: Yes = False, library_dir: LibraryDir = None, json: AsJson = False
-) -> None:
+def by_date(dry_run: DryRun = False, yes: Yes = False, library_dir: LibraryDir = None, json: AsJson = False) -> None:
     """Bring frames from pictures/undated, which have a date by now, to the folders of their dates.
 
     A later delivery may have told it, or you. They are called as they came, where that name is free there. To take it back:
@@ -109,7 +107,9 @@ def by_date(
             return
         plan = plan_by_date(library)
         if not plan.moves and not plan.left:
-            say.as_json({"nothing_to_do": True}) if json else say.line("No frame in pictures/undated has a date by now.")
+            say.as_json({"nothing_to_do": True}) if json else say.line(
+                "No frame in pictures/undated has a date by now."
+            )
             return
         _carry_out(library, plan, dry_run=dry_run, yes=yes, json=json)
 

@@ -35,6 +35,7 @@ from bramblemoor.cli.library.tell_options import (
 )  # fmt: skip
 from bramblemoor.cli.options import selecting
 from bramblemoor.errors import WrongUse
+from bramblemoor.frames.kinds import sidecar_of
 
 if TYPE_CHECKING:
     from bramblemoor.frames.claims import Field
@@ -270,7 +271,7 @@ def _end_of_one(library: "Library", number: int, words: "list[Word]", receipt: "
         say.line(f"{document['path']}:")
         for word in words:
             say.line(word.said(), inward=2)
-        places = "the ledger" if unwritten else f"the ledger and to {document['path'].rpartition('/')[2]}.xmp"
+        places = "the ledger" if unwritten else f"the ledger and to {sidecar_of(document['path'].rpartition('/')[2])}"
         say.line(f"Written to {places}. All that is known: bramblemoor show {number}")
         if receipt.changes:
             say.line(f"To take it back: bramblemoor takeback {receipt.number}")

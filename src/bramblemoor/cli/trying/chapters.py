@@ -161,7 +161,9 @@ def _card(stage: Stage) -> None:
         "intake", "../card", *shoots, "--split", "6h", "--dry-run",
         shows=("holds", "to be taken", "left:", "2026-05-09", "named:", "Nothing is to", "black", "blank", "blown", "They need"),
     )  # fmt: skip
-    stage.say("What shows nothing is left out, by name. The rest is read once, and written to library and depot in that reading.")
+    stage.say(
+        "What shows nothing is left out, by name. The rest is read once, and written to library and depot in that reading."
+    )
     leave = [word for name in CARD_MISFIRES for word in ("--leave", name)]
     stage.run(
         "intake", "../card", *shoots, "--split", "6h", *leave, "--second-copy", "heron", "--yes",

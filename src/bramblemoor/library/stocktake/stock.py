@@ -14,6 +14,7 @@ from pathlib import Path
 from bramblemoor.disk.durable import digest_of, flush_folder, is_taken
 from bramblemoor.disk.names import free_name, listable
 from bramblemoor.errors import MassOfChanges
+from bramblemoor.frames.kinds import sidecar_of
 from bramblemoor.library import copies
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
@@ -297,7 +298,7 @@ def _bring_along(library: Library, *, carry_out: bool) -> Iterator[Finding]:
     """Let sidecars follow pictures that somebody moved without them; only what stands in the way is told."""
     touched: set[Path] = set()
     for row in library.db.execute(_LEFT_BEHIND).fetchall():
-        old, new = library.root / row["path"], library.root / f"{row['now']}.xmp"
+        old, new = library.root / row["path"], library.root / sidecar_of(row["now"])
         if is_taken(new):
             yield Finding(
                 row["path"], f"its picture has moved to {row['now']}, where there is another sidecar; join the two"
@@ -317,7 +318,7 @@ def _bring_along(library: Library, *, carry_out: bool) -> Iterator[Finding]:
         library.db.execute(
             "INSERT INTO temp.stock VALUES (?, 'moved', ?, ?, 'sidecar', ?, ?, ?, ?, ?, ?)",
             (
-                f"{row['now']}.xmp", row["id"], row["frame"], row["sha256"], status.st_size, status.st_mtime_ns, status.st_ino,
+                sidecar_of(row["now"]), row["id"], row["frame"], row["sha256"], status.st_size, status.st_mtime_ns, status.st_ino,
                 status.st_ctime_ns, row["path"],
             ),
         )  # fmt: skip
