@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from PIL import Image
 
@@ -352,6 +353,17 @@ def test_misfires_and_what_is_none(tmp_path: Path) -> None:
             )
         found = misfire(image)
         wrong += [] if found is None else [(kind, number, found)]
+    for number in range(100):  # nights, fog and high key, in which all that there is drowns in noise or light
+        pixels = np.asarray(
+            draw(("reeds", "lanterns", "barge", "owls")[number % 4], ("day", "night")[number % 2], number), float
+        )
+        noise = np.random.default_rng(number).normal(0, 3, pixels.shape)
+        for what, tones in (
+            ("dark", pixels * 0.1), ("night", pixels * 0.05 + noise), ("fog", pixels * 0.08 + 215),
+            ("pale", 255 - (255 - pixels) * 0.12),
+        ):  # fmt: skip
+            found = misfire(Image.fromarray(np.clip(tones, 0, 255).astype(np.uint8)))
+            wrong += [] if found is None else [(what, number, found)]
     assert not wrong
     scene = next(iter(SCENES))
     (tmp_path / "whole.jpg").write_bytes(jpeg(draw(scene, "day", 1)))

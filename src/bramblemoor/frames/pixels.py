@@ -24,6 +24,7 @@ _LEAST = 2.5  # of 255: what stands out less may be the work of the JPEG
 _NOISES = 5.6  # so many times the deviation of all parts it must be
 _NOISY = 9.0  # or so many times the noise the deviation of all parts: then they differ by more than chance
 _COLOURS = 10.0  # of 255
+_BROAD, _LEAST_BROAD = 20, 0.65  # pixels, and of 255: of a misfire, the noise of its broad parts is 0.4 at most
 _SPECKS = 4  # pixels that may be lighter, or darker, than all others
 
 
@@ -79,7 +80,7 @@ def misfire(image: "Image") -> Misfire | None:
     grey = np.asarray(freed, dtype=np.float32)
     apart, spread, noise = _standing_out(grey)
     stands_out = apart > _LEAST and (apart > _NOISES * spread or spread > _NOISY * noise)
-    if stands_out or _colours(pixels) > _COLOURS:
+    if stands_out or _colours(pixels) > _COLOURS or _broadly_apart(picture) > _LEAST_BROAD:
         return None
     ordered = np.sort(grey, axis=None)
     darkest, lightest = float(ordered[_SPECKS]), float(ordered[-1 - _SPECKS])
@@ -126,6 +127,17 @@ def _standing_out(grey: Any) -> tuple[float, float, float]:
     apart = np.abs(parts)
     noise = float(np.median(np.abs(np.diff(parts, axis=1, n=1)[:, ::3]))) / 0.954
     return float(np.sort(apart, axis=None)[-1 - _SPECKS]), float(np.median(apart)) / 0.6745, noise
+
+
+def _broadly_apart(picture: "Image") -> float:
+    """By how much broad parts of a picture differ from its ground, of 255: in a noisy night their noise is gone, and what was there
+    is not.
+    """
+    import numpy as np
+
+    grey = np.asarray(_reduced(picture.convert("L"), _SMALL), dtype=np.float32)
+    parts = _boxes(_above_ground(grey), _BROAD)[:: _BROAD // 2, :: _BROAD // 2]
+    return float(np.percentile(np.abs(parts), 98))
 
 
 def _boxes(values: Any, side: int) -> Any:

@@ -16,7 +16,8 @@ def note_folders(plan: Plan, library: Library) -> None:
     for folder, frames in groups.items():
         there = library.db.execute("SELECT count(*) FROM frames WHERE folder = ?", (folder,)).fetchone()[0]
         times = sorted(frame.shown for frame in frames if frame.shown) or [""]
-        names = [frame.files[0].path.rpartition("/")[2] for frame in frames]
+        pictures = [frame for frame in frames if frame.read_as != "other"]
+        names = [frame.files[0].path.rpartition("/")[2] for frame in pictures or frames]
         plan.shoots.append(PlannedShoot(
             folder, len(frames), sum(frame.amount.bytes for frame in frames), there, names[0], names[-1],
             times[0], times[-1],
