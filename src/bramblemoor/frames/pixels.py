@@ -130,7 +130,7 @@ def _standing_out(grey: Any) -> tuple[float, float, float]:
 
 
 def _broadly_apart(picture: "Image") -> float:
-    """By how much broad parts of a picture differ from its ground, of 255: in a noisy night their noise is gone, and what was there
+    """By how much broad parts differ from the ground, of 255: in a noisy night their noise is gone, and what was there
     is not.
     """
     import numpy as np
