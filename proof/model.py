@@ -343,6 +343,69 @@ class Studio:
     def backup_is_killed(self) -> None:
         self.command("backup", "--yes", kill_after=self.chance.uniform(0.2, 0.9))
 
+    # What comes from elsewhere: of contents that are known here, their copy at home hurt or not.
+
+    def _some(self, most: int) -> dict[str, bytes]:
+        """Good contents that lie somewhere, by digest."""
+        found: dict[str, bytes] = {}
+        for name in ("library", *DEPOTS):
+            for path in sorted(self.place(name).rglob("*.[jJ][pP][gG]")):
+                if path.is_file() and not path.is_symlink():
+                    content = path.read_bytes()
+                    digest = hashlib.sha256(content).hexdigest()
+                    if digest in self.real:
+                        found[digest] = content
+        chosen = self.chance.sample(sorted(found), min(most, len(found)))
+        return {digest: found[digest] for digest in chosen}
+
+    def _must_be_here(self, came: dict[str, bytes], told: str) -> None:
+        """Whatever was known here: behind such a run each content lies in the library, unless its year was put away."""
+        if "balance" not in told and "nothing new" not in told:
+            return  # the run did not come to that, as another was open or the guard stopped it
+        here = self._contents_in(self.library)
+        with sqlite3.connect(f"file:{self.library}/ledger/ledger.sqlite?mode=ro", uri=True) as db:
+            away = {
+                row[0] for row in db.execute("SELECT f.sha256 FROM files f JOIN copies c ON c.file = f.id WHERE c.depot = 0"
+                                             " AND c.state = 'freed'")
+            }  # fmt: skip
+        if lost := set(came) - here - away:
+            raise Broken(f"{[one[:8] for one in lost]} came, and are not here\n{told}\n{self.history()}")
+
+    def card_comes(self) -> None:
+        card = self.folder / "card"
+        shutil.rmtree(card, ignore_errors=True)
+        (card / "DCIM").mkdir(parents=True)
+        came = self._some(3)
+        for number, content in enumerate(came.values()):
+            (card / f"DCIM/CARD{number:04}.JPG").write_bytes(content)
+        if came:
+            self._must_be_here(came, self.command("intake", card, "--by-month", "--yes"))
+
+    def road_library_comes(self) -> None:
+        road = self.folder / "road"
+        shutil.rmtree(road, ignore_errors=True)
+        self.run("new", road, cwd=self.folder)
+        came = self._some(3)
+        for number, content in enumerate(came.values()):
+            (road / f"pictures/road-{number}.jpg").write_bytes(content)
+        self.run("stocktake", cwd=road)
+        if came:
+            told = self.command("merge", road, "--yes", kill_after=self.chance.choice((0, 0, 0.5)))
+            self._must_be_here(came, told if "balance" in told else self.command("merge", road, "--yes"))
+
+    def something_is_told(self) -> None:
+        self.command("tell", "*", "--keyword", self.chance.choice(("reeds", "owls")), "--yes",
+                     kill_after=self.chance.choice((0, 0.3)))  # fmt: skip
+        self.command("takeback")
+
+    def shoot_is_renamed(self) -> None:
+        folders = sorted({path.rpartition("/")[0] for path in self.frames()})
+        if folders:
+            chosen = self.chance.choice(folders).removeprefix("pictures/")
+            told = ("shoot", "rename", chosen, "--subject", f"Fen {self.chance.randrange(1000)}", "--yes")
+            self.command(*told, kill_after=self.chance.choice((0, 0.3)))
+            self.command(*told)
+
     def another_run_is_killed(self) -> None:
         runs = (("mend",), ("verify",), ("free", "2024", "--yes"), ("unbind", "2024"), ("stocktake", "--yes"))
         self.command(*self.chance.choice(runs), kill_after=self.chance.uniform(0.1, 0.6))
@@ -395,7 +458,8 @@ class Studio:
             cls.rename, cls.rename_folder, cls.move_over, cls.retouch, cls.delete, cls.rot, cls.unplug, cls.plug_in,
             cls.plug_in, cls.copy_depot_by_hand, cls.another_library, cls.old_library_comes_back, cls.restore, cls.narrow,
             cls.keep_for, cls.age, cls.clock_jumps, cls.backup_is_killed, cls.another_run_is_killed, cls.level,
-            cls.put_away, cls.unbind, cls.purge, cls.retire,
+            cls.put_away, cls.unbind, cls.purge, cls.retire, cls.card_comes, cls.card_comes, cls.road_library_comes,
+            cls.road_library_comes, cls.something_is_told, cls.shoot_is_renamed,
         )  # fmt: skip
         return [(do.__name__, do) for do in (*often, *rest)]
 

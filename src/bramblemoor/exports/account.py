@@ -13,7 +13,7 @@ from bramblemoor.exports.parcel import Parcel
 from bramblemoor.exports.unpaired import Lone, candidates_of, listed, lone_records
 from bramblemoor.exports.worksheet import Worksheet, digest_of_key
 from bramblemoor.frames.claims import Claim, believed_moment
-from bramblemoor.frames.kinds import PICTURES, family, family_by_name
+from bramblemoor.frames.kinds import PICTURES, UNKNOWN, family, family_by_name
 from bramblemoor.frames.moments import now_utc
 from bramblemoor.library.home import Library
 from bramblemoor.library.receipts import Amount, Finding, Kept, LeftOut, Receipt, next_number, stamp
@@ -257,7 +257,7 @@ def _of_no_kind(row: Row, name: str) -> Iterator[Finding]:
         yield Finding(name, "it is empty; kept as it came", attention=True)
     elif found in PICTURES:
         yield Finding(name, "no picture that Bramblemoor can recognise; kept as it came", attention=True)
-    elif found == "other":
+    elif row["media"] in (None, UNKNOWN):
         yield Finding(name, "it is of a kind that is not known here; kept as it came")
 
 

@@ -79,8 +79,10 @@ def new(
 def _agree_to_move(folder: Path, *, yes: bool, json: bool) -> None:
     """Say what would move, and ask."""
     from bramblemoor.library.around import moving, pictures_below
-    from bramblemoor.library.home import require_apart
+    from bramblemoor.library.home import is_library, require_apart
 
+    if is_library(folder):
+        return  # it is one already, or a run that was killed has agreed to it
     require_apart(folder, "a new library")
     names = moving(folder)
     if not names or not pictures_below(folder).pictures:

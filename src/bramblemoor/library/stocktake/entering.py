@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterator
 from bramblemoor.disk.durable import chunks
 from bramblemoor.disk.names import collision_key
 from bramblemoor.frames.claims import Claim
-from bramblemoor.frames.kinds import SIDECAR, XMP, family, is_sidecar
+from bramblemoor.frames.kinds import SIDECAR, UNKNOWN, XMP, is_sidecar
 from bramblemoor.frames.moments import moment_in_name
 from bramblemoor.frames.reading import read_picture
 from bramblemoor.frames.source import FileSource
@@ -234,7 +234,7 @@ def _enter_picture(library: Library, row: sqlite3.Row, pictures: list[int]) -> I
     folder, _, name = path.rpartition("/")
     with FileSource(library.root / path) as source:
         reading = read_picture(source)
-    if family(name, reading.media) == "other":
+    if reading.media == UNKNOWN:
         yield Finding(
             path,
             "it is of a kind that is not known here: it is kept and copied like any picture, but nothing is read in it",
