@@ -74,12 +74,13 @@ class Studio:
         tops = (
             (root / "pictures", root / "set-aside") if name == "library" else (root / "data/pictures", root / "earlier")
         )
+        paths = [path for top in tops if top.is_dir() for path in top.rglob("*.[jJ][pP][gG]")]
+        paths += (root / "incoming/rearranging").glob("*[0-9]")  # on their way, where that was killed
         found: dict[str, int] = {}
-        for top in tops:
-            for path in top.rglob("*.[jJ][pP][gG]") if top.is_dir() else ():
-                if path.is_file() and not path.is_symlink():
-                    digest = hashlib.sha256(path.read_bytes()).hexdigest()
-                    found[digest] = found.get(digest, 0) + 1
+        for path in paths:
+            if path.is_file() and not path.is_symlink():
+                digest = hashlib.sha256(path.read_bytes()).hexdigest()
+                found[digest] = found.get(digest, 0) + 1
         return found
 
     def places(self) -> dict[str, set[str]]:

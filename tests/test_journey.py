@@ -22,8 +22,8 @@ def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
         "resumed at" in done.out and re.search(r"2 of 1,\d+ files amiss", done.out) and "every file matches" in done.out
     )
     assert done.out.count("Everything is safe: all 136 frames") == 1
-    assert done.out.count("Everything is safe: all 166 frames") == 1
-    assert done.out.count("Everything is safe: all 215 frames") == 1
+    assert done.out.count("Everything is safe: all 167 frames") == 1
+    assert done.out.count("Everything is safe: all 217 frames") == 1
     assert "pictures: identical" in done.out and "The made-up world lies in made-up" in done.out
     depots = [root / "depots" / name for name in ("heron", "otter", "dipper")]
     for words in (
@@ -40,12 +40,12 @@ def test_demo_goes_all_the_way_and_back(shell: Shell, tmp_path: Path) -> None:
         "Archive Withymere-2025: all of its 3 volumes",
         "black (its lightest part is",
         "20260509-reed-cutting-0013.jpg to 20260509-reed-cutting-0021.jpg",
-        "moved there as in the library                     11",
+        "moved there as in the library                     12",
         "No: 9 of 9 frames of ../second-card",
         "move-1 was asked to stop",
         "Nothing to do: 49 frames arrived before.",
         "Yes. Each of 49 frames of the account stonewharf is held by 2 or more other copies",
-        "Of 27 frames of ../card 21 are held by 2 or more other copies",
+        "Of 28 frames of ../card 22 are held by 2 or more other copies",
     ):
         assert words in done.out, words
     assert re.search(r"arrived, and proven +49", done.out)
