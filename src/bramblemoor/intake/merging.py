@@ -4,6 +4,7 @@ Its frames come as they come from a card: planned, copied in one reading, read b
 and what is known of it in the other one is joined (library/merging.py).
 """
 
+import os
 import sqlite3
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -90,10 +91,10 @@ def _lying(plan: Plan, there: Root, row: sqlite3.Row, *, inodes: bool) -> Planne
     """A file as it lies in the other library now, with the content that it has now. None where none lies there."""
     path, sha256 = row["path"], row["sha256"]
     try:
-        place = Path(there.path(inside(path)))
-        status = place.stat(follow_symlinks=False)
+        place = there.path(inside(path))
+        status = os.lstat(place)
         if not is_as_seen(row, status, inodes=inodes):
-            sha256 = digest_of(place)
+            sha256 = digest_of(Path(place))
     except (Outside, OSError) as error:
         if row["role"] != "sidecar":
             why = f"it is not there as that library lists it ({error.strerror})"
@@ -113,7 +114,8 @@ def _sort_in(
     """Plan what becomes of a frame: it is new, or here already, or left, with why."""
     original = files[0]
     amount = Amount(1, len(files), sum(file.bytes for file in files))
-    here, culled = find_here(library, original.sha256), culled_on(library.db, original.sha256)
+    here = find_here(library, original.sha256)
+    culled = culled_on(library.db, original.sha256) if here is None else ""
     if here is not None:
         _note_known(plan, library, files, here, planned)
     elif original.sha256 in first:
@@ -130,13 +132,12 @@ def _note_known(plan: Plan, library: Library, files: Sequence[PlannedFile], here
     by what they say.
     """
     known, new = Amount(1), list[PlannedFile]()
-    bound = is_bound(library.db, here.frame)
     for file in files:
         amount = Amount(0, 1, file.bytes)
-        found = find_here(library, file.sha256) if file.role != "sidecar" else None
+        found = here if file is files[0] else find_here(library, file.sha256) if file.role != "sidecar" else None
         if file.role == "sidecar" or found is not None:
             known += amount
-        elif bound:
+        elif is_bound(library.db, here.frame):
             why = f"it is new beside {here.path}, whose year is bound; to take it in: unbind, and then merge again"
             plan.beside.append(LeftOut(file.source, why, amount))
         else:
