@@ -242,7 +242,10 @@ def main() -> int:
     for frame in truth["frames"]:
         for file in frame["files"]:
             frame["title"] = titles.get(file["name"], frame["title"])
-    truth["beside"] = [frame["sha256"] for other in others for frame in other["frames"]]
+    truth["beside"] = {frame["sha256"] for other in others for frame in other["frames"]}
+    for other in given.beside:  # what lies in a tree of folders beside its pictures comes as it is, but for sidecars
+        lying = files_below(other / "tree") if (other / "tree").is_dir() else {}
+        truth["beside"] |= {sha256(path) for name, path in lying.items() if not name.endswith(".xmp")}
     truth["beside_albums"] = [title for other in others for title in other.get("albums", {})]
     truth["cards"] = {sha256(path) for card in given.card for path in files_below(card).values()}
     if given.library is not None:
