@@ -45,16 +45,16 @@ _CANDIDATES = (
         JOIN called c ON c.key = r.stem JOIN entries p ON p.id = c.picture WHERE NOT p.is_copy""",
     f"""SELECT p.id, r.id, {How.DIGEST}, 0 FROM records r JOIN entries p ON p.sha256 = r.sha256_said
         WHERE r.sha256_said != '' AND p.kind = 'picture' AND NOT p.is_copy""",
-    f"""SELECT p.id, r.id, {How.EXACT}, 0 FROM entries p JOIN entries s ON s.name = p.name || '.xmp'
+    f"""SELECT p.id, r.id, {How.EXACT}, 0 FROM entries p JOIN entries s ON s.name = p.name || '{SIDECAR}'
         JOIN records r ON r.entry = s.id WHERE p.kind = 'picture' AND r.family = 'xmp'""",
     f"""SELECT p.id, r.id, {How.EXACT}, 1 FROM (SELECT id, bm_stem(name) AS stem FROM entries WHERE kind = 'picture') p
-        JOIN entries s ON s.name = p.stem || '.xmp' JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
+        JOIN entries s ON s.name = p.stem || '{SIDECAR}' JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
     f"""SELECT w.picture, r.id, {How.EXACT}, w.rank FROM wanted w JOIN entries s ON s.name = w.name AND s.kind = 'sidecar'
         JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
-    f"""SELECT p.id, r.id, {How.FOLDED}, 0 FROM entries p JOIN entries s ON s.folded = p.folded || '.xmp'
+    f"""SELECT p.id, r.id, {How.FOLDED}, 0 FROM entries p JOIN entries s ON s.folded = p.folded || '{SIDECAR}'
         JOIN records r ON r.entry = s.id WHERE p.kind = 'picture' AND r.family = 'xmp'""",
     f"""SELECT p.id, r.id, {How.FOLDED}, 1 FROM (SELECT id, bm_stem(folded) AS stem FROM entries WHERE kind = 'picture') p
-        JOIN entries s ON s.folded = p.stem || '.xmp' JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
+        JOIN entries s ON s.folded = p.stem || '{SIDECAR}' JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
     f"""SELECT w.picture, r.id, {How.FOLDED}, w.rank FROM wanted w JOIN entries s ON s.folded = w.folded AND s.kind = 'sidecar'
         JOIN records r ON r.entry = s.id WHERE r.family = 'xmp'""",
     # What neither names a picture nor is named after one, but tells its size and its second, in whatever time zone: many pictures
