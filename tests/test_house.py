@@ -223,6 +223,7 @@ def test_the_drawn_house_is_the_built_one() -> None:
 ENDINGS = re.compile(
     r"\.?(jpe?g|heic|tiff?|png|webp|dng|cr2|nef|arw|mp4|m4v|mov|avi|mkv|wav|mp3|xmp|psd|thm)", re.IGNORECASE
 )
+ENDING_IN_SQL = re.compile(r"'%?\.(jpe?g|heic|tiff?|png|dng|mp4|mov|xmp)'", re.IGNORECASE)
 MAY_NAME_ENDINGS = {
     "frames/kinds.py": "the registry",
     "frames/xmp_names.py": "the prefix of a namespace",
@@ -261,6 +262,12 @@ def test_what_a_file_is_stands_in_one_registry() -> None:
         if room(file) != "standins" and file not in MAY_NAME_ENDINGS
         for line, text in _texts(tree)
         if ENDINGS.fullmatch(text) and text != "xmp"  # the source of claims
+    ]
+    wrong += [
+        f"{file}:{line}: {text!r}"
+        for file, tree in parsed().items()
+        for line, text in _texts(tree)
+        if ENDING_IN_SQL.search(text)
     ]
     beside = [
         f"{file}:{node.lineno}"

@@ -25,6 +25,7 @@ from bramblemoor.depots.register.learning import mark_lost
 from bramblemoor.depots.register.records import Books, ReadingRecord, open_books, record_tags
 from bramblemoor.depots.register.register import finish_all, number_of, remember_line, with_place, within_reach
 from bramblemoor.errors import DepotTrouble, MassOfChanges
+from bramblemoor.frames.kinds import SIDECAR
 from bramblemoor.library import copies
 from bramblemoor.library.copies import FREED, amiss, good
 from bramblemoor.library.erasing import Erasing, Within
@@ -187,7 +188,7 @@ def _require_no_mass(library: Library, member: Member, within: Within) -> None:
     """Raise MassOfChanges where more would be removed at a depot than the guard lets pass."""
     db, guard = library.db, library.settings.guard
     weigh_removals(Erasing(library, within), member)
-    picture = "path LIKE 'pictures/%' AND path NOT LIKE '%.xmp'"
+    picture = f"path LIKE 'pictures/%' AND path NOT LIKE '%{SIDECAR}'"
     pictures, others = db.execute(
         f"SELECT coalesce(sum({picture}), 0), coalesce(sum(NOT ({picture})), 0) FROM temp.leaving WHERE NOT stays"
         " AND sha256 NOT IN (SELECT sha256 FROM culled)"  # that was agreed to, frame by frame

@@ -7,14 +7,15 @@ from dataclasses import dataclass, field
 
 from bramblemoor.frames.claims import Claim, Facts
 from bramblemoor.frames.heard import Heard, settle
+from bramblemoor.frames.kinds import SIDECAR
 from bramblemoor.library.catalogue import ENTER_CLAIM, ENTER_FILE, NewFile, claim_rows, file_row, titles_by_frame
 from bramblemoor.library.folding import plain
 from bramblemoor.library.locations import NAME_AT
 
 _Row = tuple[object, ...]
-_FRAMES = """
+_FRAMES = f"""
     SELECT r.id, r.folder, r.name, r.year, r.service, r.reference, o.path, coalesce(o.former_name, ''),
-    coalesce(o.mtime_ns, 0), (SELECT sha256 FROM files s WHERE s.path = o.path || '.xmp' AND s.frame = r.id),
+    coalesce(o.mtime_ns, 0), (SELECT sha256 FROM files s WHERE s.path = o.path || '{SIDECAR}' AND s.frame = r.id),
     EXISTS (SELECT 1 FROM files s WHERE s.frame = r.id AND s.role = 'sidecar')
     FROM json_each(?) CROSS JOIN frames r ON r.id = value LEFT JOIN files o ON o.frame = r.id AND o.role = 'original'
 """

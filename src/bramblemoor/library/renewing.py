@@ -16,6 +16,7 @@ from typing import Any, Generic, TypeVar
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.frames.claims import Facts, believe
 from bramblemoor.frames.heard import Heard, settle
+from bramblemoor.frames.kinds import SIDECAR
 from bramblemoor.frames.xmp_model import BrokenXmp
 from bramblemoor.library.home import Library
 from bramblemoor.library.known import Known, Rows, known_of
@@ -27,9 +28,9 @@ What = TypeVar("What")
 Done = TypeVar("Done")
 Mapped = Callable[[Callable[[Any], Any], Iterable[Any]], Iterator[Any]]
 """As the `map` of Python."""
-_ENTERED = """
+_ENTERED = f"""
     SELECT o.frame, o.path, s.sha256 FROM json_each(?) CROSS JOIN files o ON o.frame = value AND o.role = 'original'
-    LEFT JOIN files s ON s.path = o.path || '.xmp' AND s.frame = o.frame
+    LEFT JOIN files s ON s.path = o.path || '{SIDECAR}' AND s.frame = o.frame
 """
 _AT_ONCE = 128  # frames that are read, weighed and entered together
 _MANY = 1000  # frames, from which on helpers are worth their start

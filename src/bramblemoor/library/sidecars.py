@@ -10,7 +10,7 @@ from pathlib import Path
 from bramblemoor.disk.durable import flush_file, set_time, temporary_name
 from bramblemoor.disk.file_systems import flush_files
 from bramblemoor.frames.claims import Claim, Facts
-from bramblemoor.frames.kinds import sidecar_of
+from bramblemoor.frames.kinds import SIDECAR, sidecar_of
 from bramblemoor.frames.xmp_edits import edits
 from bramblemoor.frames.xmp_model import SAYS_NOTHING, BrokenXmp, values
 from bramblemoor.frames.xmp_reading import ALBUMS, FORMER_NAME, ORIGIN, packet_in
@@ -291,8 +291,8 @@ def take_up_edits(library: Library, frame: int, *, resumed: bool = False) -> boo
     """
     db = library.db
     row = db.execute(
-        "SELECT o.path || '.xmp' AS path, s.sha256, s.bytes, s.seen_ns, s.inode, s.ctime_ns FROM files o"
-        " LEFT JOIN files s ON s.path = o.path || '.xmp' AND s.frame = o.frame"
+        f"SELECT o.path || '{SIDECAR}' AS path, s.sha256, s.bytes, s.seen_ns, s.inode, s.ctime_ns FROM files o"
+        f" LEFT JOIN files s ON s.path = o.path || '{SIDECAR}' AND s.frame = o.frame"
         " WHERE o.frame = ? AND o.role = 'original'",
         (frame,),
     ).fetchone()

@@ -37,7 +37,9 @@ _MOVED_BOUND = """
     SELECT r.year, count(*) FROM temp.stock s JOIN frames r ON r.id = s.frame JOIN bound b ON b.year = r.year
     WHERE s.kind = 'moved' GROUP BY r.year ORDER BY r.year
 """
-_NEW = "SELECT * FROM temp.stock WHERE kind = 'new' AND path > ? AND path LIKE '%.xmp' = ? ORDER BY path LIMIT 500"
+_NEW = (
+    f"SELECT * FROM temp.stock WHERE kind = 'new' AND path > ? AND path LIKE '%{SIDECAR}' = ? ORDER BY path LIMIT 500"
+)
 
 _LATE = "it is new in a year that is bound; to bind it with the rest: unbind, backup, then bind again"
 

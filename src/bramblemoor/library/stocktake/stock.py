@@ -14,7 +14,7 @@ from pathlib import Path
 from bramblemoor.disk.durable import digest_of, flush_folder, is_taken
 from bramblemoor.disk.names import free_name, listable
 from bramblemoor.errors import MassOfChanges
-from bramblemoor.frames.kinds import sidecar_of
+from bramblemoor.frames.kinds import SIDECAR, sidecar_of
 from bramblemoor.library import copies
 from bramblemoor.library import ledger as ledger_file
 from bramblemoor.library.catalogue import NewFile, enter_file
@@ -54,9 +54,9 @@ _HERE_AGAIN = """
         OR state IN ('damaged', 'unbrought') AND file IN (
             SELECT s.file FROM temp.stock s JOIN files f ON f.id = s.file WHERE s.kind = 'moved' AND s.sha256 = f.sha256))
 """
-_LEFT_BEHIND = """
+_LEFT_BEHIND = f"""
     SELECT f.id, f.frame, f.path, coalesce(own.sha256, f.sha256) AS sha256, moved.path AS now FROM temp.stock moved
-    CROSS JOIN files f ON f.frame = moved.frame AND f.role = 'sidecar' AND f.path = moved.was || '.xmp'
+    CROSS JOIN files f ON f.frame = moved.frame AND f.role = 'sidecar' AND f.path = moved.was || '{SIDECAR}'
     LEFT JOIN temp.stock own ON own.path = f.path
     WHERE moved.kind = 'moved' AND moved.role = 'original' AND coalesce(own.kind, '') NOT IN ('vanished', 'new')
     AND f.path NOT IN (SELECT was FROM temp.stock WHERE was IS NOT NULL) ORDER BY f.path
